@@ -13,6 +13,7 @@ from yarnloom import (
     Loom,
     Rows,
     StepContext,
+    bad_rows,
     each,
     failures,
     item,
@@ -194,4 +195,44 @@ loom.workflow("later", params=Pair, plan=step("copy", copy_later, one=param("one
 loom.workflow("invents", plan=step("invent", invent))
 loom.workflow(
     "walks", params=Walk, plan=step("walk", walk_rows, rows=param("rows"), folder=param("folder"))
+)
+
+
+class Level(BaseModel):
+    """One row of an office's file."""
+
+    Hafen: str
+    Pegel: float
+    Kopien: int = 1
+
+
+class Levels(BaseModel):
+    """A file with decimal commas."""
+
+    levels: Rows[Level]
+
+
+@loom.task
+def sum_up(levels: Rows[Level], bad: File | None) -> dict[str, int | str | None]:
+    """How many rows there are, and what the file of the others is called."""
+    return {"rows": sum(1 for _ in levels), "bad": bad and bad.name}
+
+
+loom.workflow(
+    "levels",
+    params=Levels,
+    plan=step("sum", sum_up, levels=param("levels"), bad=bad_rows("levels")),
+)
+
+
+@loom.task
+def keep_level(level: Level) -> float:
+    """Its level."""
+    return level.Pegel
+
+
+loom.workflow(
+    "each-level",
+    params=Levels,
+    plan=each("few", over=param("levels"), do=step("keep", keep_level, level=item())),
 )

@@ -16,7 +16,7 @@ HASH = r"^[0-9a-f]{64}$"
 BLOCK = 1024 * 1024
 JSON_LINES = "application/jsonl"
 PLAIN = "application/octet-stream"
-_NAMED = re.compile(r'"(?:sha256|list)": ?"([0-9a-f]{64})"')
+_NAMED = re.compile(r'"(?:sha256|list|lines)": ?"([0-9a-f]{64})"')
 # What the standard library leaves to the machine's own tables.
 _TYPES = {
     ".csv": "text/csv",

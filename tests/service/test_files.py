@@ -316,3 +316,60 @@ def test_what_a_crash_left_is_removed(tmp_path: Path) -> None:
         left = {path.name for path in folder.rglob("*") if path.is_file()}
         assert left == {kept.sha256}
         assert program.client().download(kept, tmp_path / "down").read_bytes() == b"recorded"
+
+
+OFFICE_ROWS = 100_000
+
+
+def office_file(bad_every: int) -> bytes:
+    """Rows in cp1252 with decimal commas, of which one in so many is bad."""
+    lines = ["Hafen;Pegel;Kopien"]
+    for row in range(OFFICE_ROWS):
+        level = "viel" if row % bad_every == 7 else f"{row % 900},{row % 10}"
+        lines.append(f"Köge {row};{level};1")
+    return ("\r\n".join(lines) + "\r\n").encode("cp1252")
+
+
+def test_a_file_of_a_real_office_goes_in_without_its_bad_rows(http: httpx.Client) -> None:
+    """The bad file, corrected by hand, goes in unchanged otherwise; exports have the lines."""
+    read = {"delimiter": ";", "encoding": "cp1252", "decimal": ",", "bad": "collect"}
+    source = {**keep(http, office_file(100), "pegel.csv"), **read, "at_most_bad": "2%"}
+    look = http.post(
+        "/files/preview-rows", json={"target": "levels", "param": "levels", "value": source}
+    ).json()
+    assert (look["good"], look["bad"], look["whole"]) == (1980, 20, False)
+    assert look["problems"][0] == {
+        "line": 9,
+        "column": "Pegel",
+        "message": "found 'viel'; expected a number",
+    }
+    run = start(http, "levels", levels=source)
+    assert (run["state"], run["output"]) == (
+        "done",
+        {"rows": 99_000, "bad": "bad rows of pegel.csv"},
+    )
+    kept = run["params"]["levels"]
+    assert (kept["count"], kept["bad_count"]) == (99_000, 1_000)
+    bad = http.get(f"/files/{kept['bad_rows']['sha256']}").content
+    lines = bad.decode("cp1252").splitlines()
+    assert lines[0] == "Hafen;Pegel;Kopien;yarnloom.line;yarnloom.reason"
+    assert lines[1].startswith("Köge 7;viel;1;9;")
+    assert "Pegel: found 'viel'; expected a number" in lines[1]
+    again = start(
+        http, "levels", levels={**keep(http, bad.replace(b"viel", b"2,5"), "bad.csv"), **read}
+    )
+    assert again["output"] == {"rows": 1_000, "bad": None}
+
+
+def test_an_export_says_on_which_line_each_row_began(http: httpx.Client) -> None:
+    """Behind bad rows and empty lines, too; nothing where an each goes through something else."""
+    data = b"Hafen,Pegel\na,1\n\nb,x\nc,2\nd,3\n"
+    run = start(http, "each-level", levels={**keep(http, data, "few.csv"), "bad": "collect"})
+    assert run["state"] == "done"
+    address = {"address": "few", "as": "csv"}
+    text = http.get(f"/runs/{run['number']}/export", params=address).text
+    rows = list(csv.DictReader(io.StringIO(text)))
+
+    assert [(row["Hafen"], row["yarnloom.line"]) for row in rows] == [
+        *(("a", "2"), ("c", "5"), ("d", "6"))
+    ]

@@ -669,6 +669,8 @@ export interface ItemList {
 /** An item with its outcome and output, as it is exported. */
 export interface ExportedItem {
   value: Json;
+  /** Of one that is a row of a file: where that begins. */
+  line: number | null;
   item: number;
   name: string;
   address: string;
@@ -1063,10 +1065,12 @@ export interface ScheduleList {
 /** When a schedule would come next. */
 export interface NextTimes {
   cron: string;
+  /** The interval, as 90m; empty if it comes by cron. */
   every: string;
+  /** The first time of the interval; empty for now. */
   first: string;
   zone: string;
-  /** What the times do that may not be meant. */
+  /** What its times do that its author may not mean. */
   remarks: string[];
   /** RFC 3339, with the zone's offset. */
   times: string[];
@@ -1360,6 +1364,30 @@ export interface Preview {
   rows?: (Json[] | null)[];
   text?: string;
   more?: boolean;
+}
+
+/** One mistake in a file of rows. */
+export interface RowProblem {
+  /** Where its row begins, from 1; 0 for the file as a whole. */
+  line: number;
+  column: string | null;
+  message: string;
+}
+
+/** The first rows of a file as a run would get them, and the first mistakes. */
+export interface RowsPreview {
+  /** Up to 10 good ones. */
+  rows: Json[];
+  /** Of the rows that were looked at. */
+  good: number;
+  /** Of the rows that were looked at. */
+  bad: number;
+  /** Whether these are all rows of the file. */
+  whole: boolean;
+  /** Up to 20. */
+  problems: RowProblem[];
+  /** What the bytes say against how they are read. */
+  remark: string | null;
 }
 
 /** Whether the process answers, or the service is ready. */

@@ -182,8 +182,14 @@ def writing(target: Path) -> Iterator[None]:
 # Files among params
 
 
-def file_params(client: Client, given: list[str], delimiter: str | None) -> dict[str, JsonObject]:
-    """`--file NAME=PATH` values: each is uploaded."""
+def file_params(client: Client, given: list[str], options: JsonObject) -> dict[str, JsonObject]:
+    """`--file NAME=PATH` values: each is uploaded.
+
+    Args:
+        client: for the service.
+        given: as they are typed.
+        options: how rows of files are read.
+    """
     found: dict[str, JsonObject] = {}
     for one in given:
         name, equals, path = one.partition("=")
@@ -191,9 +197,22 @@ def file_params(client: Client, given: list[str], delimiter: str | None) -> dict
             raise InvalidInput(f"found --file {one!r}; expected --file NAME=PATH")
         with bar(path) as on_progress:
             found[name] = client.upload(Path(path), on_progress=on_progress).model_dump()
-        if delimiter is not None:
-            found[name]["delimiter"] = delimiter
+        found[name] |= options
     return found
+
+
+def say_set_aside(params: JsonObject) -> None:
+    """Say of each param with rows how many were bad, and where they are."""
+    for name, value in params.items():
+        if not isinstance(value, dict):
+            continue
+        if value.get("remark"):
+            output.say(f"{name}: {value['remark']}")
+        if value.get("bad_count"):
+            bad, good = value["bad_count"], value["count"]
+            rows = "1 bad row was" if bad == 1 else f"{bad:,} bad rows were"
+            output.say(f"{name}: {rows} set aside, the run has the other {good:,}; fetch them:")
+            output.say(f"yarnloom download {value['bad_rows']['sha256'][:SHORT]}")
 
 
 @contextmanager

@@ -7,7 +7,7 @@ import sys
 from typing import Any
 
 from yarnloom.cli import output, runs
-from yarnloom.cli.files import check_bar, file_params
+from yarnloom.cli.files import check_bar, file_params, say_set_aside
 from yarnloom.cli.options import Add, Parser, delimiter, duration
 from yarnloom.cli.output import say
 from yarnloom.cli.schedules import time_of
@@ -21,6 +21,8 @@ from yarnloom.cli.typed_params import (
 from yarnloom.client import Client, Start
 from yarnloom.client.http_requests import start_request
 from yarnloom.errors import InvalidInput, Problem
+from yarnloom.row_options import DECIMALS, ENCODINGS, OPTIONS, THOUSANDS
+from yarnloom.values import JsonObject
 
 
 def start(
@@ -30,7 +32,7 @@ def start(
     params_file: str | None,
     files: list[str],
     *,
-    delimiter: str | None,
+    reading: JsonObject,
     many: str | None,
     stay: bool,
     as_json: bool,
@@ -39,11 +41,12 @@ def start(
     """Start a run, or with `many` one for each line of a file.
 
     Args:
+        reading: how rows of files are read.
         settings: those of a `Start`.
     """
     wants = wanted_of_target(client, target) if named or sys.stdin.isatty() else {}
     params = params_from(params_file) | named_params(wants, named)
-    params |= file_params(client, files, delimiter)
+    params |= file_params(client, files, reading)
     params |= ask_for_secrets(wants, params)
     if many is not None:
         found = lines_from(many)
@@ -57,6 +60,7 @@ def start(
         output.print_json(run)
     elif not stay:
         output.print_started(run)
+        say_set_aside(run["params"])
         look = "show" if run["entered"] and run["state"] != "scheduled" else "why"
         if run["state"] == "scheduled":
             say(f"it starts {output.until(run['start_at'])}, at {run['start_at'][:19]}Z")
@@ -96,7 +100,7 @@ def _start_as_typed(client: Client, o: argparse.Namespace) -> int:
         o.param,
         o.params,
         o.file,
-        delimiter=o.delimiter,
+        reading={name: getattr(o, name) for name in OPTIONS if getattr(o, name) is not None},
         many=o.many,
         stay=o.watch,
         as_json=o.json,
@@ -143,6 +147,23 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         type=delimiter,
         metavar="MARK",
         help="what stands between the cells of a CSV file: comma (default), semicolon, tab, bar",
+    )
+    start_parser.add_argument("--encoding", choices=ENCODINGS, help="of a CSV file (default utf-8)")
+    start_parser.add_argument(
+        "--decimal", choices=DECIMALS, help="the decimal mark in a CSV file (default a point)"
+    )
+    start_parser.add_argument(
+        "--thousands",
+        choices=THOUSANDS[1:5],
+        help="what stands between groups of three digits in a CSV file",
+    )
+    start_parser.add_argument(
+        "--bad",
+        choices=["refuse", "collect"],
+        help="what becomes of a file with bad rows: refused (default), or they are set aside",
+    )
+    start_parser.add_argument(
+        "--at-most-bad", metavar="N", help="how many rows may be set aside, as 20 or 5%%"
     )
     start_parser.add_argument("--key", help="start key: starting twice with one makes one run")
     start_parser.add_argument(

@@ -11,12 +11,13 @@ from yarnloom.client.async_connection import AsyncConnection
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.http_limits import TRIES
 from yarnloom.client.http_messages import ConnectionLost
+from yarnloom.client.http_requests import Request
 from yarnloom.client.plain_http import blocks_on_thread
 from yarnloom.client.run_facts import read
 from yarnloom.values import JsonObject, decode
 
 if TYPE_CHECKING:
-    from yarnloom.protocol.workflow_answers import FileFacts, KeptFile, Preview
+    from yarnloom.protocol.workflow_answers import FileFacts, KeptFile, Preview, RowsPreview
     from yarnloom.sdk.file_values import File, Rows
 
 
@@ -39,6 +40,22 @@ class AsyncFileCalls(AsyncConnection):
         from yarnloom.protocol.workflow_answers import FileFacts
 
         return read(FileFacts, await self._get(f"/files/{sha256}/facts"))
+
+    async def preview_rows(self, target: str, param: str, rows: Rows[Any]) -> RowsPreview:
+        """The first rows of a file as a run would get them, and the first mistakes in them.
+
+        Args:
+            target: the workflow or task.
+            param: its param.
+            rows: of a file, as `Rows.of(file, decimal=",")` gives them.
+
+        Raises:
+            InvalidInput: the param takes no rows, or the file is not kept by the service.
+        """
+        from yarnloom.protocol.workflow_answers import RowsPreview
+
+        body = {"target": target, "param": param, "value": rows.reference}
+        return read(RowsPreview, await self.call(Request("POST", "/files/preview-rows", body)))
 
     async def preview(self, sha256: str) -> Preview:
         """The first rows or lines of a file.

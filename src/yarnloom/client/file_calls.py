@@ -11,11 +11,12 @@ from yarnloom.client.connection import Connection
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.http_limits import TRIES
 from yarnloom.client.http_messages import ConnectionLost
+from yarnloom.client.http_requests import Request
 from yarnloom.client.run_facts import read
 from yarnloom.values import JsonObject, decode
 
 if TYPE_CHECKING:
-    from yarnloom.protocol.workflow_answers import FileFacts, KeptFile, Preview
+    from yarnloom.protocol.workflow_answers import FileFacts, KeptFile, Preview, RowsPreview
     from yarnloom.sdk.file_values import File, Rows
 
 
@@ -38,6 +39,22 @@ class FileCalls(Connection):
         from yarnloom.protocol.workflow_answers import FileFacts
 
         return read(FileFacts, self._get(f"/files/{sha256}/facts"))
+
+    def preview_rows(self, target: str, param: str, rows: Rows[Any]) -> RowsPreview:
+        """The first rows of a file as a run would get them, and the first mistakes in them.
+
+        Args:
+            target: the workflow or task.
+            param: its param.
+            rows: of a file, as `Rows.of(file, decimal=",")` gives them.
+
+        Raises:
+            InvalidInput: the param takes no rows, or the file is not kept by the service.
+        """
+        from yarnloom.protocol.workflow_answers import RowsPreview
+
+        body = {"target": target, "param": param, "value": rows.reference}
+        return read(RowsPreview, self.call(Request("POST", "/files/preview-rows", body)))
 
     def preview(self, sha256: str) -> Preview:
         """The first rows or lines of a file.

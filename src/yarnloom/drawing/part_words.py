@@ -73,6 +73,8 @@ def _reference(raw: View) -> str:
             return f"failures of {address}"
         case {"failure": _}:
             return "the failure"
+        case {"bad_rows": path}:
+            return f"bad rows of {path}"
         case {"planned_at": _}:
             return "the planned time"
     text = json.dumps(raw.get("constant"), ensure_ascii=False)

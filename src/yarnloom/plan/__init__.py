@@ -3,6 +3,7 @@
 from yarnloom.plan.check import NAME, NAME_RULE, examine, read_plan, unknown_pools
 from yarnloom.plan.compile import compile_plan
 from yarnloom.plan.model import (
+    FIRST,
     FOLLOW_UPS,
     ON_END,
     ON_FAILURE,
@@ -14,6 +15,7 @@ from yarnloom.plan.model import (
     Constant,
     EachFacts,
     FieldOf,
+    FromBadRows,
     FromFailure,
     FromFailures,
     FromItem,
@@ -38,6 +40,7 @@ from yarnloom.plan.model import (
 from yarnloom.plan.part_types import secret_inputs, source_schema
 from yarnloom.plan.references import (
     NOT_GIVEN,
+    bad_rows,
     failure,
     failures,
     fill_template,
@@ -77,6 +80,7 @@ from yarnloom.plan.workflow_parts import (
 )
 
 __all__ = [
+    "FIRST",
     "FOLLOW_UPS",
     "NAME",
     "NAME_RULE",
@@ -94,6 +98,7 @@ __all__ = [
     "Each",
     "EachFacts",
     "FieldOf",
+    "FromBadRows",
     "FromFailure",
     "FromFailures",
     "FromItem",
@@ -123,6 +128,7 @@ __all__ = [
     "Use",
     "UsedPool",
     "address_in",
+    "bad_rows",
     "choose",
     "compile_plan",
     "each",

@@ -12,6 +12,7 @@ from yarnloom.values import JsonObject, JsonValue, pointer
 
 Found = tuple[str, Any, Schema]
 _KEPT = ("list", "count")
+_OPTIONS = ("delimiter", "encoding", "decimal", "thousands", "bad", "at_most_bad")
 _BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 
 
@@ -75,7 +76,7 @@ def as_given(value: JsonValue, schema: Schema) -> JsonValue:
     def visit(one: JsonValue, marked: Schema, _at: str) -> JsonValue:
         if not isinstance(one, dict) or marked.get("format") not in _BY_REFERENCE:
             return one
-        names = ("sha256", "delimiter") if "sha256" in one else _KEPT
+        names = ("sha256", *_OPTIONS) if "sha256" in one else _KEPT
         return {name: one[name] for name in names if name in one}
 
     return _walk(value, schema, schema, visit, "")

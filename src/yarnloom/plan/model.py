@@ -117,6 +117,13 @@ class FromFailure:
 
 
 @dataclass(frozen=True, slots=True)
+class FromBadRows:
+    """The file of the bad rows of a param."""
+
+    path: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class FromPlannedAt:
     """The time that the run was planned for."""
 
@@ -182,9 +189,8 @@ OPERATORS = ("==", "!=", "<", "<=", ">", ">=", "in")
 Condition = Comparison | IsNull | Combination
 Composed = Condition | ListOf | ObjectOf | TextOf
 """Sources that are made of others."""
-Reference = (
-    Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure | FromPlannedAt
-)
+FromRun = FromParam | FromBadRows | FromPlannedAt
+Reference = Constant | FromRun | FromOutput | FromItem | FromFailures | FromFailure
 Source = Reference | FieldOf | Composed
 
 

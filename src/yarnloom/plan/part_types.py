@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yarnloom.errors import nearest
+from yarnloom.media_types import FILE_FORMAT, HASH
 from yarnloom.plan.comparisons import CONDITION, IN_TEXT, TEXT, Side, why_incomparable, without_null
 from yarnloom.plan.marked_values import has_secrets
 from yarnloom.plan.model import (
@@ -17,6 +18,7 @@ from yarnloom.plan.model import (
     Comparison,
     Constant,
     FieldOf,
+    FromBadRows,
     FromFailure,
     FromFailures,
     FromItem,
@@ -84,6 +86,18 @@ FAILURES: Schema = {
         "properties": {"name": TEXT, "address": TEXT, "error": ERROR},
         "required": ["name", "address", "error"],
     },
+}
+FILE: Schema = {
+    "type": "object",
+    "format": FILE_FORMAT,
+    "properties": {
+        "sha256": {**TEXT, "pattern": HASH},
+        "name": {**TEXT, "minLength": 1, "maxLength": 200},
+        "media_type": {**TEXT, "maxLength": 200},
+        "size": {"type": "integer", "minimum": 0},
+    },
+    "required": ["sha256", "name", "media_type", "size"],
+    "additionalProperties": False,
 }
 _NAMES: Schema = {"anyOf": [TEXT, {"type": "integer"}]}
 _PLAIN: Schema = {"anyOf": [TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}]}
@@ -314,6 +328,8 @@ class Types:
                 return f"failures({self.plan.nodes[node].label!r})"
             case FromPlannedAt():
                 return "planned_at()"
+            case FromBadRows(path):
+                return f"bad_rows({'.'.join(path)!r})"
             case FromFailure():
                 return "failure()"
             case FieldOf(of, path):
@@ -343,6 +359,8 @@ class Types:
                 return combine("anyOf", [FAILURE, {"type": "null"}])
             case FromPlannedAt():
                 return {"type": "string", "format": "date-time"}
+            case FromBadRows():
+                return combine("anyOf", [FILE, {"type": "null"}])
             case FieldOf(of, fields):
                 return field_schema(self.schema_of(of), fields)[0] or {}
             case Comparison() | IsNull() | Combination():

@@ -199,6 +199,15 @@ def output(
     return Reference(json)
 
 
+def bad_rows(param: str) -> Any:
+    """The file of the bad rows of a param that takes rows; null where all were good.
+
+    Args:
+        param: its name, e.g. `"readings"`.
+    """
+    return Reference({"bad_rows": param})
+
+
 def item(path: str | None = None, *, of: str | None = None) -> Any:
     """The item that an each is at, or with a path a field inside it.
 

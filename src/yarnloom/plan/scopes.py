@@ -12,12 +12,14 @@ from dataclasses import dataclass
 from typing import TypeGuard
 
 from yarnloom.errors import Problem, nearest
+from yarnloom.media_types import ROWS_FORMAT
 from yarnloom.plan.model import (
     OPERATORS,
     Combination,
     Comparison,
     Constant,
     FieldOf,
+    FromBadRows,
     FromFailure,
     FromFailures,
     FromItem,
@@ -39,7 +41,8 @@ from yarnloom.values import JsonObject, JsonValue
 
 _KINDS = (
     '{"constant": …}, {"param": …}, {"previous": true}, {"output": …}, {"item": …}, '
-    '{"failures": …}, {"failure": true}, {"planned_at": true}, {"compare": …}, {"is_null": …}, '
+    '{"failures": …}, {"failure": true}, {"planned_at": true}, {"bad_rows": …}, {"compare": …}, '
+    '{"is_null": …}, '
     '{"all": …}, {"any": …}, {"not": …}, {"list": …}, {"object": …} or {"text": …}'
 )
 MOST_NESTED = 30
@@ -200,6 +203,8 @@ class Scopes:
                 return self._from_failure(node, name)
             case {"planned_at": True, **rest} if not rest:
                 return FromPlannedAt()
+            case {"bad_rows": str(path), **rest} if not rest:
+                return self._from_bad_rows(node, name, tuple(path.split(".")))
         self.say(node, f"found {raw!r:.60}; expected {_KINDS}", name)
         return None
 
@@ -219,6 +224,16 @@ class Scopes:
             self.say(node, f"param({'.'.join(path)!r}): {wrong}", name)
             return None
         return FromParam(path)
+
+    def _from_bad_rows(self, node: Node, name: str, path: tuple[str, ...]) -> Source | None:
+        schema, wrong = field_schema(self.plan.params_schema, path)
+        if schema is None:
+            self.say(node, f"bad_rows({'.'.join(path)!r}): {wrong}", name)
+        elif not any(one.get("format") == ROWS_FORMAT for one in schema.get("anyOf", [schema])):
+            self.say(node, f"bad_rows({'.'.join(path)!r}): that param takes no rows", name)
+        else:
+            return FromBadRows(path)
+        return None
 
     def _from_item(self, node: Node, name: str, raw: JsonObject) -> Source | None:
         of, path = raw.get("of"), raw["item"]

@@ -164,6 +164,14 @@ class SettleBody(ReasonBody):
     )
 
 
+class RowsPreviewBody(Strict):
+    """A file of rows, as a start would have it among its params."""
+
+    target: Name = Field(description="The workflow or task.")
+    param: Annotated[str, Field(min_length=1, max_length=200)]
+    value: ValueObject = Field(description="The file, with how it is read.")
+
+
 class RunsWanted(FilterBody):
     """Which runs a list shows; a field that is not given allows any."""
 

@@ -230,6 +230,7 @@ class ExportedItem(Answer):
     """An item with its outcome and output, as it is exported."""
 
     value: JsonValue
+    line: int | None = Field(description="Of one that is a row of a file: where that begins.")
     item: int
     name: str
     address: str

@@ -126,6 +126,25 @@ class Preview(Answer):
     more: bool = False
 
 
+class RowProblemAnswer(Answer):
+    """One mistake in a file of rows."""
+
+    line: int = Field(description="Where its row begins, from 1; 0 for the file as a whole.")
+    column: str | None
+    message: str
+
+
+class RowsPreview(Answer):
+    """The first rows of a file as a run would get them, and the first mistakes."""
+
+    rows: list[JsonValue] = Field(description="Up to 10 good ones.")
+    good: int = Field(description="Of the rows that were looked at.")
+    bad: int = Field(description="Of the rows that were looked at.")
+    whole: bool = Field(description="Whether these are all rows of the file.")
+    problems: list[RowProblemAnswer] = Field(description="Up to 20.")
+    remark: str | None = Field(description="What the bytes say against how they are read.")
+
+
 class HealthAnswer(Answer):
     """Whether the process answers, or the service is ready."""
 

@@ -30,6 +30,7 @@ from yarnloom.media_types import (
     hash_of,
     media_type_of,
 )
+from yarnloom.row_options import DECIMALS, DELIMITERS, ENCODINGS, THOUSANDS, BadRowsText, Encoding
 from yarnloom.values import JsonObject, JsonValue, encode
 
 T = TypeVar("T")
@@ -133,14 +134,40 @@ class Rows(Sequence[T]):
                 yield self._read(line)
 
     @classmethod
-    def of(cls, file: File, *, delimiter: str | None = None) -> Rows[Any]:
+    def of(
+        cls,
+        file: File,
+        *,
+        delimiter: str | None = None,
+        encoding: Encoding | None = None,
+        decimal: Literal[".", ","] | None = None,
+        thousands: str | None = None,
+        bad: BadRowsText | None = None,
+        at_most_bad: int | str | None = None,
+    ) -> Rows[Any]:
         """Rows of a file that was uploaded, as a param of a run.
 
         Args:
             file: of CSV or JSON Lines, by its media type or name.
             delimiter: of CSV: what stands between cells; a comma unless given.
+            encoding: of CSV: "utf-8" (default), "cp1252", "latin-1" or "utf-16".
+            decimal: of CSV: the decimal mark in cells; a point unless given.
+            thousands: of CSV: what stands between groups of three digits in cells.
+            bad: "refuse" (default) starts nothing if a row is bad; "collect" starts with the good
+                rows, and keeps the bad ones in a file.
+            at_most_bad: how many rows may be bad, a count or a share as "5%"; with more nothing is
+                started.
         """
-        return cls({**file.model_dump(), **({"delimiter": delimiter} if delimiter else {})})
+        options = {
+            "delimiter": delimiter,
+            "encoding": encoding,
+            "decimal": decimal,
+            "thousands": thousands,
+            "bad": bad,
+            "at_most_bad": at_most_bad,
+        }
+        given = {name: value for name, value in options.items() if value is not None}
+        return cls({**file.model_dump(), **given})
 
     def starting_at(self, index: int) -> Rows[T]:
         """The rows from one on."""
@@ -205,9 +232,19 @@ def rows_schema(row: JsonObject) -> JsonObject:
             "name": {**text, "maxLength": 200},
             "media_type": {**text, "maxLength": 200},
             "size": count,
-            "delimiter": {"enum": [",", ";", "\t", "|"]},
+            "delimiter": {"enum": list(DELIMITERS)},
+            "encoding": {"enum": list(ENCODINGS)},
+            "decimal": {"enum": list(DECIMALS)},
+            "thousands": {"enum": list(THOUSANDS)},
+            "bad": {"enum": ["refuse", "collect"]},
+            "at_most_bad": {"type": ["string", "integer"]},
             "list": {**text, "pattern": HASH},
             "count": count,
+            "first_line": count,
+            "lines": {**text, "pattern": HASH},
+            "bad_count": count,
+            "bad_rows": {"type": "object"},
+            "remark": text,
         },
         "additionalProperties": False,
     }

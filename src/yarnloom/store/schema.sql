@@ -542,11 +542,12 @@ CREATE TABLE file_uses (
 
 CREATE INDEX file_uses_by_file ON file_uses (sha256);
 
--- Files whose rows were checked, all without an error: as which rows, and the list that came of it.
+-- Files whose rows were checked: as which rows, and the list that came of the good ones.
 CREATE TABLE row_checks (
   sha256  TEXT NOT NULL REFERENCES files,
   kind    TEXT NOT NULL,              -- hash of the rows' schema and of how the file was read
   list    TEXT NOT NULL REFERENCES files,
+  facts   TEXT NOT NULL,              -- JSON object: first_line or lines, bad_rows, bad_count, remark
   PRIMARY KEY (sha256, kind)
 ) STRICT, WITHOUT ROWID;
 

@@ -1,4 +1,4 @@
-"""Checking a whole file of rows: what comes of it are its rows as JSON texts, or its errors.
+"""Checking a whole file of rows: what comes of it are its rows as JSON texts, and its errors.
 
 Decision: `docs/decisions/08-files-and-lists.md`.
 """
@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yarnloom.plan.validators import Schema
+from yarnloom.tabular.bad_rows import LINE, REASON, BadRows, as_it_was, without_notes
 from yarnloom.tabular.convert_rows import CellFault, RowConverter, dump
 from yarnloom.tabular.read_rows import CSV, Dialect, Reader, Record, UnreadableFile
 from yarnloom.values import VALUE_LIMIT, JsonValue, size_of
@@ -46,10 +47,16 @@ class RowCheck:
         dialect: how it is read.
         schema: of one row.
         on_progress: told now and then how many rows and bytes have been read.
+        aside: takes bad rows; None gives no row behind the first error.
 
     Attributes:
         problems: the first errors, at most `ERRORS_TOLD`.
+        errors: how many there are.
+        bad: how many rows have any.
         count: how many rows were good.
+        lines: by good row, from 0, the line that it begins on; a row that is not named begins a
+            line behind the one before.
+        fatal: whether the file cannot be read, or not to its end.
         unused: columns that the schema does not know and that are left out.
     """
 
@@ -59,13 +66,29 @@ class RowCheck:
         dialect: Dialect,
         schema: Schema,
         on_progress: Callable[[int, int], None] = lambda rows, place: None,
+        aside: BadRows | None = None,
     ) -> None:
         self._reader = Reader(path, dialect)
         self._dialect = dialect
-        self._converter = RowConverter(schema)
+        self._converter = RowConverter(schema, dialect.decimal, dialect.thousands)
         self._on_progress = on_progress
+        self._aside = aside
+        self._was_aside = False
+        self._last_line = -1
         self.problems: list[RowProblem] = []
-        self.count = 0
+        self.errors = self.bad = self.count = 0
+        self.lines: list[tuple[int, int]] = []
+        self.fatal = False
+
+    @property
+    def sets_aside(self) -> bool:
+        """Whether bad rows are set aside."""
+        return self._aside is not None
+
+    @property
+    def remark(self) -> str:
+        """What the bytes say against how they are read."""
+        return "" if self.fatal else self._reader.remark()
 
     @property
     def unused(self) -> list[str]:
@@ -73,35 +96,43 @@ class RowCheck:
         return self._converter.unused
 
     def texts(self) -> Iterator[str]:
-        """Every row as JSON text, up to the first error; the others are found, not given."""
+        """Every good row as JSON text; unless bad ones are set aside up to the first error."""
         try:
             yield from self._rows(self._reader.records())
         except UnreadableFile as fault:
-            self.problems.append(RowProblem(fault.line, None, str(fault)))
+            self.fatal = True
+            self._say(RowProblem(fault.line, None, str(fault)))
 
     def _rows(self, records: Iterator[Record]) -> Iterator[str]:
         if self._dialect.kind == CSV and not self._take_header(records):
+            self.fatal = True
             return
         for seen, record in enumerate(records, 1):
             if seen % PROGRESS_ROWS == 0:
                 self._on_progress(seen, self._reader.place)
             text = self._text_of(record)
-            if text is not None and not self.problems:
+            if text is not None and (self._aside is not None or not self.problems):
+                if record.line != self._last_line + 1:
+                    self.lines.append((self.count, record.line))
+                self._last_line = record.line
                 self.count += 1
                 yield text
-            if len(self.problems) >= ERRORS_TOLD:
-                del self.problems[ERRORS_TOLD:]
-                return
 
     def _take_header(self, records: Iterator[Record]) -> bool:
         header = next(records, None)
         if header is None:
-            self.problems.append(RowProblem(0, None, "it is empty; expected a line with columns"))
+            self._say(RowProblem(0, None, "it is empty; expected a line with columns"))
             return False
         if header.fault:
-            self.problems.append(RowProblem(header.line, None, header.fault))
+            self._say(RowProblem(header.line, None, header.fault))
             return False
-        self._note(header, self._converter.take_header(header.value))
+        columns: list[str] = header.value
+        self._was_aside = columns[-2:] == [LINE, REASON]
+        columns = columns[:-2] if self._was_aside else columns
+        for fault in self._converter.take_header(columns):
+            self._say(RowProblem(header.line, fault.column, fault.message))
+        if self._aside is not None:
+            self._aside.take_header(columns)
         return not self.problems
 
     def _text_of(self, record: Record) -> str | None:
@@ -109,10 +140,12 @@ class RowCheck:
             self._note(record, [CellFault(None, record.fault)])
             return None
         convert = self._converter
-        csv = self._dialect.kind == CSV
-        row: JsonValue = (
-            convert.from_cells(record.value) if csv else convert.from_value(record.value)
-        )
+        row: JsonValue
+        if self._dialect.kind == CSV:
+            cells: list[str] = record.value
+            row = convert.from_cells(self._as_it_was(cells) if self._was_aside else cells)
+        else:
+            row = convert.from_value(without_notes(record.value))
         if isinstance(row, list):
             self._note(record, row)
             return None
@@ -123,5 +156,28 @@ class RowCheck:
             return None
         return text
 
+    @staticmethod
+    def _as_it_was(cells: list[str]) -> list[str]:
+        """The cells of a row that was set aside once, without what was said of it."""
+        return [as_it_was(cell) for cell in cells[:-2]]
+
     def _note(self, record: Record, faults: list[CellFault]) -> None:
-        self.problems += [RowProblem(record.line, fault.column, fault.message) for fault in faults]
+        """Count a bad row, and set it aside."""
+        problems = [RowProblem(record.line, fault.column, fault.message) for fault in faults]
+        self.bad += 1
+        for problem in problems:
+            self._say(problem)
+        if self._aside is not None:
+            raw = record.raw
+            if self._was_aside and isinstance(raw, list):
+                raw = self._as_it_was(raw)
+            reason = "; ".join(
+                f"{problem.column}: {problem.message}" if problem.column else problem.message
+                for problem in problems
+            )
+            self._aside.add(record.line, without_notes(raw), reason)
+
+    def _say(self, problem: RowProblem) -> None:
+        self.errors += 1
+        if len(self.problems) < ERRORS_TOLD:
+            self.problems.append(problem)

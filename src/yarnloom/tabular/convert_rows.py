@@ -41,14 +41,19 @@ class RowConverter:
 
     Args:
         schema: of one row, with its definitions.
+        decimal: the decimal mark in cells.
+        thousands: what stands between groups of three digits; empty for nothing.
     """
 
-    def __init__(self, schema: Schema) -> None:
+    def __init__(self, schema: Schema, decimal: str = ".", thousands: str = "") -> None:
         self._root = schema
+        self._marks = _Marks(decimal, thousands)
         self._schema = resolve(schema, schema)
         self._definitions = schema.get("$defs", {})
         properties = self._schema.get("properties", {})
-        self.fields = {name: _Field(name, one, schema) for name, one in properties.items()}
+        self.fields = {
+            name: _Field(name, one, schema, self._marks) for name, one in properties.items()
+        }
         self._required = frozenset(self._schema.get("required", ()))
         self._closed = self._schema.get("additionalProperties") is False
         self._open = self._schema.get("additionalProperties") not in (None, False)
@@ -60,7 +65,11 @@ class RowConverter:
     # CSV
 
     def take_header(self, names: list[str]) -> list[CellFault]:
-        """Fit the columns of a CSV file to the fields; everything that is wrong with them."""
+        """Fit the columns of a CSV file to the fields; everything that is wrong with them.
+
+        Upper and lower case, and spaces around names, make no difference.
+        """
+        names = self._known_names(names)
         if not self.fields and not self._open:
             text = describe(self._schema, self._root)
             return [CellFault(None, f"a CSV file has rows with columns; expected {text} each")]
@@ -96,6 +105,19 @@ class RowConverter:
         self._places = [i for i, name in enumerate(names) if name in known or self._open]
         self._width = len(names)
         return found
+
+    def _known_names(self, names: list[str]) -> list[str]:
+        """The names of columns, as the fields are called that they mean."""
+        by_word = {_word(name): name for name in self.fields}
+        exact = set(names) & self.fields.keys()
+        return [
+            known
+            if name not in self.fields
+            and (known := by_word.get(_word(name), ""))
+            and known not in exact
+            else name
+            for name in names
+        ]
 
     def from_cells(self, cells: list[str]) -> JsonObject | list[CellFault]:
         """A row from a CSV record, or everything that is wrong with it."""
@@ -143,8 +165,9 @@ class RowConverter:
 class _Field:
     """One field of a row."""
 
-    def __init__(self, name: str, schema: Schema, root: Schema) -> None:
+    def __init__(self, name: str, schema: Schema, root: Schema, marks: _Marks) -> None:
         self.name = name
+        self._marks = marks
         schema = resolve(schema, root)
         self.default = schema.get("default", _NOT_GIVEN)
         self.described = describe(schema, root)
@@ -170,7 +193,7 @@ class _Field:
             if self.default is not _NOT_GIVEN:
                 return _NOT_GIVEN
         for kind in self._types:
-            value = _converted(cell, kind)
+            value = _converted(cell, kind, self._marks)
             if value is not _UNFIT and self.fits(value):
                 return value
         return _UNFIT
@@ -179,20 +202,51 @@ class _Field:
         """What is wrong with a cell."""
         shown = f"found {cell[:57] + '…' if len(cell) > 60 else cell!r}" if cell else "it is empty"
         for kind in self._types:
-            value = _converted(cell, kind)
+            value = _converted(cell, kind, self._marks)
             if value is not _UNFIT and (found := problems_of(value, self._whole)):
                 return found[0].message if cell else f"{shown}; expected {self.described}"
-        hint = "; write a decimal point" if self._decimal_comma(cell) else ""
+        hint = '; give the decimal mark ","' if self._decimal_comma(cell) else ""
         return f"{shown}; expected {self.described}{hint}"
 
     def _decimal_comma(self, cell: str) -> bool:
         pointed = cell.strip().replace(",", ".", 1)
-        return "," in cell and "number" in self._types and bool(_NUMBER.match(pointed))
+        comma = self._marks.decimal == "." and "," in cell
+        return comma and "number" in self._types and bool(_NUMBER.match(pointed))
 
 
-def _converted(cell: str, kind: str) -> JsonValue:
+@dataclass(frozen=True, slots=True)
+class _Marks:
+    """The marks in numbers: the decimal one, and what stands between groups of three digits."""
+
+    decimal: str
+    thousands: str
+
+    def plain(self, text: str) -> str:
+        """A number as JSON writes it; unfit text stays unfit."""
+        whole, mark, rest = text.partition(self.decimal)
+        if self.thousands and self.thousands in whole:
+            sign = whole[:1] if whole[:1] in "+-" else ""
+            first, *groups = whole.removeprefix(sign).split(self.thousands)
+            if not (1 <= len(first) <= 3 and all(len(group) == 3 for group in groups)):
+                return "?"
+            whole = sign + first + "".join(groups)
+        if self.decimal != "." and "." in whole + rest:
+            return "?"
+        return whole + ("." if mark else "") + rest
+
+
+_PLAIN_MARKS = _Marks(".", "")
+
+
+def _word(name: str) -> str:
+    return name.strip().lstrip("\ufeff").casefold()
+
+
+def _converted(cell: str, kind: str, marks: _Marks = _PLAIN_MARKS) -> JsonValue:
     """A cell as a JSON value of some type, or `_UNFIT`."""
     text = cell.strip()
+    if kind in ("integer", "number") and marks is not _PLAIN_MARKS and marks != _PLAIN_MARKS:
+        text = marks.plain(text)
     match kind:
         case "string":
             return cell

@@ -54,10 +54,21 @@ class UnreadableFile(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Dialect:
-    """How a file is to be read: as `csv` with a delimiter, or as `json-lines`."""
+    """How a file is to be read: as `csv` or as `json-lines`.
+
+    Attributes:
+        kind: one of both.
+        delimiter: what stands between the cells of CSV.
+        encoding: of CSV, as Python calls it.
+        decimal: the decimal mark in cells.
+        thousands: what stands between groups of three digits in cells; empty for nothing.
+    """
 
     kind: str
     delimiter: str = ","
+    encoding: str = "utf-8"
+    decimal: str = "."
+    thousands: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,20 +79,22 @@ class Record:
         line: on which it begins, from 1.
         value: of CSV its cells; of JSON Lines what stands there.
         fault: why it cannot be used; then it has no value.
+        raw: what stood there, as far as it could be read.
     """
 
     line: int
     value: JsonValue
     fault: str = ""
+    raw: JsonValue = None
 
 
-def dialect_of(name: str, media_type: str, delimiter: str | None = None) -> Dialect:
+def dialect_of(name: str, media_type: str, delimiter: str | None = None, **options: str) -> Dialect:
     """How a file is read, by its media type, else by its name; CSV unless it says otherwise."""
     lines = (JSON_LINES, "application/x-ndjson", "application/jsonlines")
     if media_type in lines or name.lower().endswith((".jsonl", ".ndjson")):
         return Dialect(LINES)
     tabs = media_type == "text/tab-separated-values" or name.lower().endswith(".tsv")
-    return Dialect(CSV, delimiter or ("\t" if tabs else ","))
+    return Dialect(CSV, delimiter or ("\t" if tabs else ","), **options)
 
 
 class Reader:
@@ -114,17 +127,31 @@ class Reader:
         """
         # Unbuffered below: `tell` of what is read in blocks is how far it is.
         with self._path.open("rb", buffering=0) as self._file:
-            _refuse_other_kinds(self._file.read(_HEAD))
+            _refuse_other_kinds(self._file.read(_HEAD), self._dialect.encoding)
             self._file.seek(0)
             yield from self._cells() if self._dialect.kind == CSV else self._values()
+
+    def remark(self) -> str:
+        """What the first bytes say of another encoding than the one that was given."""
+        encoding = self._dialect.encoding
+        with self._path.open("rb") as file:
+            head = file.read(64 * 1024)
+        if encoding in ("cp1252", "latin-1") and not head.isascii():
+            try:
+                head[: head.rfind(b"\n") + 1].decode("utf-8")
+            except UnicodeDecodeError:
+                return ""
+            return f"it was read as {encoding}, as was asked; its bytes look like UTF-8"
+        return ""
 
     def _cells(self) -> Iterator[Record]:
         assert self._file is not None
         # What is not UTF-8 comes as lone surrogates, and is found in its cell with its line.
+        encoding = self._dialect.encoding
         text = io.TextIOWrapper(
             io.BufferedReader(self._file, 1024 * 1024),
-            encoding="utf-8-sig",
-            errors="surrogateescape",
+            encoding="utf-8-sig" if encoding == "utf-8" else encoding,
+            errors="strict" if encoding == "utf-16" else "surrogateescape",
             newline="",
         )
         rows = csv.reader(_lines_of(text), delimiter=self._dialect.delimiter, strict=True)
@@ -136,12 +163,16 @@ class Reader:
                 raise UnreadableFile(_told(str(error)), begun) from error
             except _LineTooLong as error:
                 raise UnreadableFile(str(error), rows.line_num + 1) from error
+            except UnicodeError as error:
+                text_of = f"it is no text in {encoding}: {error.reason}"  # type: ignore[attr-defined]
+                raise UnreadableFile(text_of, rows.line_num + 1) from error
             if cells is None:
                 return
             if cells:
                 whole = "".join(cells)
-                fault = "" if whole.isascii() and "\0" not in whole else _text_fault(whole)
-                yield Record(begun, None if fault else cells, fault)
+                plain = whole.isascii() and "\0" not in whole
+                fault = "" if plain else _text_fault(whole, encoding)
+                yield Record(begun, None if fault else cells, fault, cells)
             begun = rows.line_num + 1
 
     def _values(self) -> Iterator[Record]:
@@ -157,20 +188,25 @@ class Reader:
             if not text.strip():
                 continue
             try:
-                yield Record(line, decode(text, "this line"))
+                value = decode(text, "this line")
+                yield Record(line, value, "", value)
             except ValueRefused as refused:
-                fault = _text_fault(text.decode("utf-8", "surrogateescape"))
-                yield Record(line, None, fault or str(refused))
+                raw = text.decode("utf-8", "surrogateescape")
+                fault = _text_fault(raw)
+                yield Record(line, None, fault or str(refused), raw.rstrip("\r\n"))
 
 
-def _refuse_other_kinds(head: bytes) -> None:
-    """Refuse by name what is no UTF-8 text, where its beginning tells."""
+def _refuse_other_kinds(head: bytes, encoding: str) -> None:
+    """Refuse by name what is no text in an encoding, where its beginning tells."""
     for mark, name in _MARKS:
-        if head.startswith(mark):
-            raise UnreadableFile(f"it is encoded in {name}; save it as UTF-8")
+        if head.startswith(mark) and not (encoding == "utf-16" and len(mark) == 2):
+            give = "give the encoding utf-16, or " if "UTF-16" in name else ""
+            raise UnreadableFile(f"it is encoded in {name}; {give}save it as UTF-8")
     for mark, name in _KINDS:
         if head.startswith(mark):
             raise UnreadableFile(f"it is {name}; save it as CSV or JSON Lines, in UTF-8")
+    if encoding == "utf-16":
+        return
     if head and head.count(0) > len(head) // 4:
         name = "UTF-16 without a byte-order mark"
         raise UnreadableFile(f"it is no text, or encoded in {name}; save it as UTF-8")
@@ -206,16 +242,18 @@ def _told(error: str) -> str:
     return error
 
 
-def _text_fault(text: str) -> str:
+def _text_fault(text: str, encoding: str = "utf-8") -> str:
     """What is wrong with text that was read from bytes; nothing if nothing is."""
     if "\0" in text:
-        return "found a zero byte; is it text in UTF-8?"
+        return f"found a zero byte; is it text in {encoding.upper()}?"
     try:
         text.encode()
     except UnicodeEncodeError as error:
         byte = ord(text[error.start]) - 0xDC00
+        if encoding != "utf-8":
+            return f"found the byte 0x{byte:02X}, which is not {encoding}"
         return (
             f"found the byte 0x{byte:02X}, which is not UTF-8; it looks like Windows-1252 or "
-            "Latin-1. Save the file as UTF-8"
+            "Latin-1. Give the encoding cp1252 or latin-1, or save the file as UTF-8"
         )
     return ""

@@ -55,7 +55,7 @@ from yarnloom.sdk.task import DeclaredTask
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
 from yarnloom.service.render.reasons import why_json
-from yarnloom.side_process.long_lists import check_rows, do_list_job
+from yarnloom.side_process.long_lists import CheckedRows, check_rows, do_list_job
 from yarnloom.store import Connection, Database, FileFolder, Kept
 from yarnloom.store.runs import run_lists
 from yarnloom.store.workers import workflow_records
@@ -171,10 +171,10 @@ class InlineService:
 
     def _check(self, rows: RowsToCheck) -> None:
         found = check_rows(self.database.files, rows.source, rows.schema, lambda _: None)
-        if not isinstance(found, Kept):
-            problems = [Problem(rows.at, str(one)) for one in found]
+        if not isinstance(found, CheckedRows):
+            problems = [Problem(rows.at, str(one)) for one in found.problems]
             raise InvalidInput("the rows do not fit; nothing was started", problems=problems)
-        self.do(KeepRows(rows, found))
+        self.do(KeepRows(rows, found.kept, found.facts, tuple(found.others)))
 
     def run(self, number: int) -> JsonObject:
         """A run as the API shows it."""

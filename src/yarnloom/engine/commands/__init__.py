@@ -19,6 +19,7 @@ from yarnloom.engine.commands.effects import EndEffect as EndEffect
 from yarnloom.engine.commands.effects import SettleEffect as SettleEffect
 from yarnloom.engine.commands.files import KeepFile as KeepFile
 from yarnloom.engine.commands.files import KeepRows as KeepRows
+from yarnloom.engine.commands.files import RowsOfParam as RowsOfParam
 from yarnloom.engine.commands.files import RowsToCheck as RowsToCheck
 from yarnloom.engine.commands.files import Unchecked as Unchecked
 from yarnloom.engine.commands.filters import DropFilter as DropFilter

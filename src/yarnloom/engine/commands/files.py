@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from yarnloom.engine.commands.command import Command
 from yarnloom.store import Kept
@@ -49,8 +49,26 @@ class KeepFile(Command):
 
 
 @dataclass(frozen=True, slots=True)
+class RowsOfParam(Command):
+    """Return how a file would be checked that is given as a param."""
+
+    is_query = True
+
+    target: str
+    param: str
+    value: JsonObject
+
+
+@dataclass(frozen=True, slots=True)
 class KeepRows(Command):
-    """Keep the list that came of a file whose rows were checked."""
+    """Keep the list that came of a file whose rows were checked.
+
+    Attributes:
+        facts: what is kept beside it, for the params of runs.
+        others: files besides, each with its name and media type.
+    """
 
     rows: RowsToCheck
     kept: Kept
+    facts: JsonObject = field(default_factory=dict)
+    others: tuple[tuple[Kept, str, str], ...] = ()

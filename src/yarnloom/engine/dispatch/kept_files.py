@@ -17,6 +17,7 @@ from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
 from yarnloom.plan.validators import Schema
+from yarnloom.row_options import OPTIONS, option_problems
 from yarnloom.store import Kept, Unit
 from yarnloom.store.files import file_records
 from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
@@ -24,7 +25,7 @@ from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
 DROPPED_AT_ONCE = 200
 KEEPER = "yarnloom"
 """Who keeps what the service made itself."""
-_READING = ("sha256", "list", "name", "media_type", "delimiter")
+_READING = ("sha256", "list", "name", "media_type", *OPTIONS)
 
 
 @dataclass(slots=True)
@@ -59,9 +60,12 @@ class KeptFiles:
         source = command.rows.source
         name = f"rows of {source.get('name', 'a list')}"
         self.keep(command.kept, name[:200], JSON_LINES, KEEPER)
+        for kept, other, media_type in command.others:
+            self.keep(kept, other, media_type, KEEPER)
         sha256 = source.get("sha256") or source["list"]
         if file_records.file_facts(self.unit, sha256) is not None:
-            file_records.keep_check(self.unit, sha256, command.rows.kind, command.kept.sha256)
+            facts = (command.kept.sha256, command.facts)
+            file_records.keep_check(self.unit, sha256, command.rows.kind, *facts)
 
     def mark_list(self, sha256: str) -> None:
         """See to it that it is known where the values of a list begin."""
@@ -98,6 +102,8 @@ def unknown_files(unit: Unit, value: JsonValue, schema: Schema, at: str = "") ->
             found.append(Problem(at + where, text))
         elif file_records.file_facts(unit, sha256) is None:
             found.append(Problem(at + where, "no file with this sha256 is kept; upload it first"))
+        for problem in option_problems(one):
+            found.append(problem._replace(where=at + where + problem.where))
     return found
 
 

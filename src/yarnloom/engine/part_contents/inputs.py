@@ -30,6 +30,7 @@ from yarnloom.plan import (
     Comparison,
     Constant,
     FieldOf,
+    FromBadRows,
     FromFailure,
     FromFailures,
     FromItem,
@@ -66,7 +67,7 @@ class Resolver:
         self.run = run
         self.plan = plan
 
-    def text(self, source: Source, around: PartRow) -> str | None:
+    def text(self, source: Source, around: PartRow) -> str | None:  # noqa: PLR0912
         """What a reference stands for as JSON text; None for a param or field that is not there.
 
         Args:
@@ -76,6 +77,7 @@ class Resolver:
         Raises:
             ValueRefused: the value is too large to be passed on.
         """
+        # One case a kind of source, each a line or two.
         match source:
             case Constant(value):
                 return dump_text(value)
@@ -91,6 +93,8 @@ class Resolver:
                 return self._failure(around)
             case FromPlannedAt():
                 return dump_text(planned_at(self.run))
+            case FromBadRows(path):
+                return along(decode(self.run.params), (*path, "bad_rows")) or "null"
             case FieldOf(of, path):
                 text = self.text(of, around)
                 return None if text is None else along(decode(text), path)

@@ -10,6 +10,7 @@ import json
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from yarnloom.engine.part_contents.inputs import value_along
 from yarnloom.engine.queries import either_form, item_pages, run_graph
 from yarnloom.engine.queries.log_records import command_record, effect_record
 from yarnloom.engine.records.errors import StepError
@@ -22,7 +23,7 @@ from yarnloom.engine.records.parts import (
 )
 from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.states import PartState
-from yarnloom.plan import Node, Plan, address_in, item_key
+from yarnloom.plan import FromParam, Node, Plan, address_in, item_key
 from yarnloom.store import Connection, Row
 from yarnloom.store.files import file_records
 from yarnloom.store.runs import run_lists, step_queries
@@ -61,6 +62,7 @@ def _exported(item: ItemRecord, number: int, output: str | None) -> ExportedItem
     begun = part is not None and part.state != PartState.WAITING
     return ExportedItem(
         value=item.value,
+        line=None,
         item=item.item,
         name=item.name,
         address=f"{number}/{item.address}",
@@ -77,7 +79,21 @@ def _unreadable(item: Unreadable, number: int) -> ExportedItem:
     """Return an item that cannot be shown: with its name, and why."""
     index, name = int(str(item.kept["item"])), str(item.kept["name"])
     address, why = f"{number}/[{index}]", item.unreadable
-    return ExportedItem(None, index, name, address, "unreadable", None, why, None, None, None)
+    return ExportedItem(None, None, index, name, address, "unreadable", None, why, None, None, None)
+
+
+def lines(connection: Connection, plan: Plan, number: int, address: str) -> Row | None:
+    """Return what says on which lines of its source the items of an each begin.
+
+    That is the value of the param that it goes through; None if it is no rows of a file.
+    """
+    node = run_graph.find(connection, plan, number, address).node
+    if node.each is None or node.each.batch or not isinstance(node.each.over, FromParam):
+        return None
+    row = run_lists.run(connection, number)
+    value = value_along(json.loads(row["params"]), node.each.over.path) if row else None
+    known = isinstance(value, dict) and ("first_line" in value or "lines" in value)
+    return value if known else None
 
 
 def head(connection: Connection, plan: Plan, number: int) -> RunHead:

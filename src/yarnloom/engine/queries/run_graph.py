@@ -20,7 +20,7 @@ from yarnloom.engine.records.runs import AttemptPage, AttemptTimes
 from yarnloom.engine.records.workers import AttemptInHand
 from yarnloom.engine.rules.states import Outcome
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
-from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
+from yarnloom.plan import FIRST, Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import Connection, Record
 from yarnloom.store.runs import item_records, run_lists, step_queries
@@ -363,7 +363,7 @@ def step_place(connection: Connection, plan: Plan, number: int, address: str) ->
         NotFound: the address leads to no step.
     """
     place = find(connection, plan, number, address.partition("#")[0])
-    _refuse_part(plan, number, address, place.node)
+    _go_to_step(connection, plan, number, place, address)
     exists = place.holder is not None and place.unmade is None
     batched = either_form.batch_of(place.inside)
     return StepPlace(
@@ -374,7 +374,17 @@ def step_place(connection: Connection, plan: Plan, number: int, address: str) ->
     )
 
 
-def _refuse_part(plan: Plan, number: int, address: str, node: Node) -> None:
+def _go_to_step(
+    connection: Connection, plan: Plan, number: int, place: Place, address: str
+) -> None:
+    """Refuse what is no step; a step with `instead` is meant by the address of both.
+
+    Raises:
+        NotFound: it is no step.
+    """
+    while place.node.kind is Kind.FALLBACK:
+        _descend(connection, plan, number, place, FIRST)
+    node = place.node
     if node.kind is not Kind.STEP:
         steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
         hint = f"; steps in it: {', '.join(steps)}" if steps else ""
@@ -394,10 +404,10 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> StepR
         NotFound: the address leads to no step.
     """
     place = find(connection, plan, number, address)
+    _go_to_step(connection, plan, number, place, address)
     node, holder = place.node, place.holder
-    _refuse_part(plan, number, address, node)
     part = _tree(connection, plan, number, place).part(node)
-    shown = f"{number}/{address.strip('/')}"
+    shown = f"{number}/{address_in(plan, node, place.keys)}"
     decided = _decided(step_queries.hand(connection, number, address_in(plan, node, place.keys)))
     row = None
     if holder is not None and place.unmade is None:

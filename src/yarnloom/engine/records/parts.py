@@ -277,6 +277,7 @@ class ExportedItem:
     """An item with its outcome and output, to be taken out."""
 
     value: JsonValue
+    line: int | None
     item: int
     name: str
     address: str

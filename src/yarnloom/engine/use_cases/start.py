@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from yarnloom.engine.commands import (
     CheckStarts,
     RerunRun,
+    RowsOfParam,
+    RowsToCheck,
     Started,
     StartMany,
     StartRun,
@@ -42,7 +44,7 @@ from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.engine.use_cases.admission import HeldRuns
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan, Source
-from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
+from yarnloom.plan.marked_values import as_given, has_files, rows_in, seal, with_lists
 from yarnloom.plan.schemas import with_defaults
 from yarnloom.secrets import Vault, mask
 from yarnloom.start_keys import is_chosen
@@ -174,6 +176,29 @@ class Starting:
             return earlier
         store.free_start(self.unit, target.scope, key)
         return None
+
+    @handles(RowsOfParam)
+    def rows_of_param(self, command: RowsOfParam) -> RowsToCheck:
+        """Return how a file would be checked that is given as a param.
+
+        Raises:
+            NotFound: there is no such workflow or task.
+            InvalidInput: the param takes no rows, or the file is not kept here.
+        """
+        schema = self.plans.by_id(self.targets.find(command.target).plan).params_schema
+        given = {command.param: command.value}
+        rows = next((one for one in rows_in(given, schema)), None)
+        if rows is None:
+            text = f"param {command.param!r} of {command.target} takes no rows"
+            raise InvalidInput(text, problems=[Problem("/param", text)])
+        problems = [
+            one._replace(where=one.where.replace(f"/{command.param}", "/value", 1))
+            for one in unknown_files(self.unit, given, schema)
+        ]
+        if problems:
+            raise InvalidInput("the file cannot be looked at", problems=problems)
+        where, value, marked = rows
+        return rows_of(where, value, marked)
 
     def add_run(self, prepared: PreparedStart) -> RunRow:
         """Make a run, which is then to be opened, now or later."""

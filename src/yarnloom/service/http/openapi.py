@@ -74,6 +74,7 @@ NAMES = {
     "download": "downloadFile",
     "facts": "showFile",
     "preview": "previewFile",
+    "preview_rows": "previewRows",
     "publish": "publishLooms",
     "workflows": "listWorkflows",
     "over_time": "showOverTime",

@@ -43,11 +43,13 @@ class Check:
         rows: what is checked.
         progress: how many `rows` and bytes (`read` of `size`) have been looked at.
         problems: the first errors; empty if there is none, or it goes on.
+        errors: how many there are.
     """
 
     rows: RowsToCheck
     progress: dict[str, int] = field(default_factory=lambda: {"rows": 0, "read": 0, "size": 0})
     problems: list[RowProblem] = field(default_factory=list)
+    errors: int = 0
     task: asyncio.Task[None] | None = None
 
 
@@ -113,6 +115,12 @@ class ListJobProcesses:
                 self._checks.popitem(last=False)
         return known
 
+    async def preview(self, rows: RowsToCheck) -> JsonObject:
+        """Look at the first rows of a file, as a run would get them."""
+        job = {"do": "preview", "source": rows.source, "schema": rows.schema}
+        async with self._checking:
+            return [message async for message in self._work(job)][-1]
+
     async def _check(self, check: Check) -> None:
         job = {"do": "check", "source": check.rows.source, "schema": check.rows.schema}
         async with self._checking:
@@ -120,8 +128,14 @@ class ListJobProcesses:
                 if "list" in message:
                     # Where it was removed meanwhile the rows are simply checked once more.
                     kept = from_json(message["list"])
-                    await self._record(KeepRows(check.rows, kept), kept)
+                    others = tuple(
+                        (from_json(one), name, media_type)
+                        for one, name, media_type in message["others"]
+                    )
+                    command = KeepRows(check.rows, kept, message["facts"], others)
+                    await self._record(command, kept, *(one for one, _, _ in others))
                 elif "problems" in message:
+                    check.errors = message["errors"]
                     check.problems = [RowProblem(*one) for one in message["problems"]]
                 else:
                     check.progress = message

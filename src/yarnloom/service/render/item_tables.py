@@ -11,7 +11,18 @@ from yarnloom.service.render.answers import show
 from yarnloom.values import JsonValue
 
 PREFIX = "yarnloom."
-OUTCOME = ("item", "name", "address", "state", "reason", "error", "begun_at", "ended_at", "output")
+OUTCOME = (
+    "line",
+    "item",
+    "name",
+    "address",
+    "state",
+    "reason",
+    "error",
+    "begun_at",
+    "ended_at",
+    "output",
+)
 """Fields of an item beside its value; as columns each behind `PREFIX`."""
 
 
@@ -39,19 +50,6 @@ def cells_of(item: ExportedItem, columns: list[str]) -> list[JsonValue]:
 def header_of(columns: list[str]) -> list[str]:
     """The names of these cells."""
     return [*columns, f"{PREFIX}value", *(f"{PREFIX}{name}" for name in OUTCOME)]
-
-
-_FORMULAS = ("=", "+", "-", "@", "＝", "＋", "－", "＠")
-_PASSED_OVER = " \t\r\n\v\f\0\xa0\ufeff\u200b\u200e\u200f"
-
-
-def made_safe(cell: JsonValue) -> JsonValue:
-    """Return a cell that no spreadsheet takes for a formula: an apostrophe before what could be."""
-    # Spreadsheets pass over spaces, and over marks that nobody sees, before they look.
-    if not isinstance(cell, str):
-        return cell
-    dangerous = cell.startswith(("\t", "\r")) or cell.lstrip(_PASSED_OVER).startswith(_FORMULAS)
-    return f"'{cell}" if dangerous else cell
 
 
 def _cell(value: JsonValue) -> JsonValue:

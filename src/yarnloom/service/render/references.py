@@ -8,6 +8,7 @@ from yarnloom.plan import (
     Comparison,
     Constant,
     FieldOf,
+    FromBadRows,
     FromFailure,
     FromFailures,
     FromItem,
@@ -40,6 +41,8 @@ def source_json(plan: Plan, source: Source) -> JsonObject:  # noqa: PLR0912
             return {"failure": True}
         case FromPlannedAt():
             return {"planned_at": True}
+        case FromBadRows(path):
+            return {"bad_rows": ".".join(path)}
         case FieldOf(of, fields):
             return {**source_json(plan, of), "fields": list(fields)}
         case Comparison(left, operator, right):

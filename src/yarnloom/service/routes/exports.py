@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import io
 import json
+from bisect import bisect_right
 from collections.abc import AsyncIterator, Callable
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from fastapi import Query
@@ -24,6 +27,8 @@ from yarnloom.service.render.parts import graph_json
 from yarnloom.service.render.step_texts import step_texts
 from yarnloom.service.route_helpers import TheCore, problems
 from yarnloom.service.routes.runs import Address, ItemState, RunNumber
+from yarnloom.store import Row
+from yarnloom.tabular.bad_rows import made_safe
 from yarnloom.values import JsonObject
 
 router = api_router("runs")
@@ -53,7 +58,9 @@ async def export(
     """
     states = tuple(state or ())
     first = await core.runs.look_into(number, export_pages.items, address, states, 0, PAGE)
-    pages = _pages(core, number, address, states, first)
+    known = await core.runs.look_into(number, export_pages.lines, address)
+    line_of = None if known is None else await asyncio.to_thread(_line_of, core, known)
+    pages = _pages(core, number, address, states, first, line_of)
     label = address.strip("/").replace("/", "-")
     return StreamingResponse(
         _as_csv(pages, first, safe=safe) if form == "csv" else _as_lines(pages),
@@ -93,11 +100,33 @@ def _attachment(name: str) -> dict[str, str]:
     return {"Content-Disposition": f'attachment; filename="{kept}"', "Cache-Control": "no-store"}
 
 
+def _line_of(core: Core, known: Row) -> Callable[[int], int]:
+    """What gives the line on which a row begins, by its place."""
+    pairs: list[list[int]] = [[0, known.get("first_line", 0)]]
+    if "lines" in known:
+        pairs = [json.loads(line) for line in core.database.files.lines(known["lines"])]
+    firsts = [first for first, _ in pairs]
+
+    def line_of(item: int) -> int:
+        first, line = pairs[bisect_right(firsts, item) - 1]
+        return line + item - first
+
+    return line_of
+
+
 async def _pages(
-    core: Core, number: int, address: str, states: tuple[str, ...], page: ExportPage
+    core: Core,
+    number: int,
+    address: str,
+    states: tuple[str, ...],
+    page: ExportPage,
+    line_of: Callable[[int], int] | None,
 ) -> AsyncIterator[list[ExportedItem]]:
     while True:
-        yield page.items
+        if line_of is None:
+            yield page.items
+        else:
+            yield [replace(item, line=line_of(item.item)) for item in page.items]
         if page.next is None:
             return
         at = int(page.next)
@@ -110,7 +139,7 @@ async def _as_csv(
     columns = item_tables.columns_of(one.value for one in first.items)
     text = io.StringIO()
     rows = csv.writer(text)
-    kept: Callable[[Any], Any] = item_tables.made_safe if safe else (lambda cell: cell)
+    kept: Callable[[Any], Any] = made_safe if safe else (lambda cell: cell)
     rows.writerow(map(kept, item_tables.header_of(columns)))
     async for page in pages:
         rows.writerows(map(kept, item_tables.cells_of(one, columns)) for one in page)

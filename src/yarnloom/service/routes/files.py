@@ -11,11 +11,19 @@ from fastapi import Header, Path, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.requests import ClientDisconnect
 
-from yarnloom.engine.commands import KeepFile
+from yarnloom.engine.commands import KeepFile, RowsOfParam
 from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
-from yarnloom.protocol.workflow_answers import FileFacts, FileList, FileReference, KeptFile, Preview
+from yarnloom.protocol.bodies import RowsPreviewBody
+from yarnloom.protocol.workflow_answers import (
+    FileFacts,
+    FileList,
+    FileReference,
+    KeptFile,
+    Preview,
+    RowsPreview,
+)
 from yarnloom.service.core import Core
 from yarnloom.service.http.api_router import api_router, takes
 from yarnloom.service.processes.uploads import digest_of
@@ -121,6 +129,19 @@ async def facts(core: TheCore, sha256: Hash) -> Response:
     row = await _row(core, sha256)
     used_by = await core.read(file_records.file_users, sha256, 20)
     return answer(FileFacts, {**row, "used_by": used_by})
+
+
+@router.post("/preview-rows", response_model=RowsPreview, responses=problems(404, 422, 503))
+@takes("operate")
+async def preview_rows(core: TheCore, body: RowsPreviewBody) -> Response:
+    """The first rows of a file as a run would get them, and the first mistakes in them.
+
+    It looks at the first 2,000 rows, and nothing is started.
+    """
+    if core.looms.pending:
+        await core.looms.ready()
+    rows = await core.submit(RowsOfParam(body.target, body.param, body.value))
+    return answer(RowsPreview, await core.beside.preview(rows))
 
 
 @router.get("/{sha256}/preview", response_model=Preview, responses=problems(404, 410, 422))

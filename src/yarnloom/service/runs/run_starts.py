@@ -23,7 +23,6 @@ from yarnloom.protocol.run_answers import CheckAnswer, CheckingAnswer, StartedMa
 from yarnloom.service.group_commit import settle
 from yarnloom.service.processes.list_job_processes import Check, ListJobProcesses
 from yarnloom.service.runs.run_reader import RunReader
-from yarnloom.tabular.check_file import ERRORS_TOLD
 
 LONGEST_WAIT = 25.0
 UNDER_WAY_REMEMBERED = 10_000
@@ -199,8 +198,13 @@ def refused_rows(checks: list[Check]) -> InvalidInput:
         for problem in check.problems
     ]
     names = ", ".join(check.rows.source.get("name", "the list") for check in checks)
-    first = f"; these are the first {len(problems)}" if len(problems) >= ERRORS_TOLD else ""
-    text = f"{names}: there are errors{first}. Nothing was started; correct them, and start again"
+    errors = sum(check.errors for check in checks)
+    first = f"; these are the first {len(problems)}" if errors > len(problems) else ""
+    count = "1 error" if errors == 1 else f"{errors:,} errors"
+    text = (
+        f"{names}: {count}{first}. Nothing was started; correct them and start again, or start "
+        'with the good rows: bad="collect"'
+    )
     return InvalidInput(text, problems=problems)
 
 

@@ -73,7 +73,9 @@ def drop_idle(unit: Unit, before: int, limit: int) -> list[str]:
     )
     hashes = [sha256 for (sha256,) in rows]
     for sha256 in hashes:
-        unit.change("DELETE FROM row_checks WHERE sha256 = ? OR list = ?", (sha256, sha256))
+        unit.change(
+            "DELETE FROM row_checks WHERE sha256 = ?1 OR list = ?1 OR instr(facts, ?1)", (sha256,)
+        )
         unit.change("DELETE FROM files WHERE sha256 = ?", (sha256,))
     return hashes
 
@@ -81,19 +83,27 @@ def drop_idle(unit: Unit, before: int, limit: int) -> list[str]:
 # Rows that were checked
 
 
-def keep_check(unit: Unit, sha256: str, kind: str, found: str) -> None:
-    """Keep which list came of a file's rows."""
-    unit.change("INSERT OR REPLACE INTO row_checks VALUES (?, ?, ?)", (sha256, kind, found))
+def keep_check(unit: Unit, sha256: str, kind: str, found: str, facts: Record) -> None:
+    """Keep which list came of a file's rows, and what is known besides."""
+    unit.change(
+        "INSERT OR REPLACE INTO row_checks VALUES (?, ?, ?, ?)",
+        (sha256, kind, found, json.dumps(facts)),
+    )
 
 
 def checked(unit: Unit, sha256: str, kind: str) -> Record | None:
-    """The list that came of a file's rows: its hash and how many; None if it was not checked."""
+    """The list that came of a file's rows: its hash and how many, and what is known besides.
+
+    None if it was not checked.
+    """
     found = unit.execute(
-        "SELECT c.list, f.count FROM row_checks c JOIN files f ON f.sha256 = c.list"
+        "SELECT c.list, f.count, c.facts FROM row_checks c JOIN files f ON f.sha256 = c.list"
         " WHERE c.sha256 = ? AND c.kind = ?",
         (sha256, kind),
     )
-    return {"list": found[0][0], "count": found[0][1]} if found else None
+    if not found:
+        return None
+    return {"list": found[0][0], "count": found[0][1], **json.loads(found[0][2])}
 
 
 # Lists of eaches
