@@ -42,7 +42,7 @@ export type SkipReason =
   | "by_hand"
   | "not_chosen";
 
-export type Part = StepPart | SequencePart | ParallelPart | EachPart;
+export type Part = StepPart | SequencePart | ParallelPart | EachPart | ChoosePart | FallbackPart;
 
 /** A run of many that were started together. */
 export interface StartedOne {
@@ -608,7 +608,26 @@ export interface EachPart extends CommonPart {
   /** Failed items, and those that run longest. */
   top?: Item[];
   /** What it repeats. */
-  do: StepPart | SequencePart | ParallelPart | EachPart;
+  do: StepPart | SequencePart | ParallelPart | EachPart | ChoosePart | FallbackPart;
+  /** Of a whole run at a moment. */
+  progress?: PastProgress | null;
+}
+
+/** A choose: of its branches one runs. */
+export interface ChoosePart extends CommonPart {
+  kind: "choose";
+  by: JsonObject;
+  /** Its branches, each labelled by its value. */
+  parts: Part[];
+  /** Of a whole run at a moment. */
+  progress?: PastProgress | null;
+}
+
+/** A part with another that runs in its place when it has failed. */
+export interface FallbackPart extends CommonPart {
+  kind: "fallback";
+  /** The part itself, and the other. */
+  parts: Part[];
   /** Of a whole run at a moment. */
   progress?: PastProgress | null;
 }
@@ -715,7 +734,7 @@ export interface RunRecord {
   run: Run;
   /** As `docs/plan-format.md` has it. */
   plan: JsonObject;
-  graph: StepPart | SequencePart | ParallelPart | EachPart;
+  graph: StepPart | SequencePart | ParallelPart | EachPart | ChoosePart | FallbackPart;
   commands: Command[];
   ledger: Effect[];
   files: JsonObject[];
@@ -1284,7 +1303,7 @@ export interface Workflow {
 
 /** The current version of a workflow, with its plan. */
 export interface WorkflowWithPlan extends Workflow {
-  plan: StepPart | SequencePart | ParallelPart | EachPart;
+  plan: StepPart | SequencePart | ParallelPart | EachPart | ChoosePart | FallbackPart;
 }
 
 /** The current version of every workflow. */

@@ -1,6 +1,7 @@
 import type { Node, NodeProps } from "@xyflow/react";
 
 import type { EachPart, Item, Part } from "../api/types";
+import { referenceText } from "./references";
 import { StateBand } from "../components/StateBand";
 import { countsText } from "../components/counts";
 import { State } from "../components/State";
@@ -24,13 +25,21 @@ export type FrameNodeType = Node<
 /** A frame around parts: an each as one bundle, a follow-up, or the caption of a parallel. */
 export function FrameNode({ data }: NodeProps<FrameNodeType>) {
   const { kind, part, caption, chosen, longest, onItem } = data;
-  if (kind === "caption") return <div className={classes.caption}>{caption}</div>;
+  if (kind === "caption") {
+    return (
+      <div className={classes.caption}>
+        {caption}
+        {part.kind === "choose" && <span className={classes.by}>by {referenceText(part.by)}</span>}
+      </div>
+    );
+  }
   return (
     <div
       className={classes.frame}
       data-kind={kind}
       data-chosen={chosen || undefined}
       data-longest={longest || undefined}
+      data-faint={part.skip_reason === "not_chosen" || undefined}
     >
       <div className={classes.head}>
         <span className={classes.label}>{caption}</span>

@@ -8,6 +8,7 @@ import { Took, Until } from "../components/TimeAgo";
 import { spell } from "../components/durations";
 import { dyeOfCounts } from "./dyes";
 import classes from "./Weave.module.css";
+import { poolsText, referenceText } from "./references";
 
 const SLEEPS = ["backing_off", "resting"];
 
@@ -25,9 +26,11 @@ export type StepNodeType = Node<
 /** One step: label, task, state, time and attempts; inside an each how much flows through it. */
 export function StepNode({ data: { step, chosen, longest, hold } }: NodeProps<StepNodeType>) {
   const counts = step.state ? undefined : step.counts;
+  const pools = poolsText(step.rules);
   return (
     <div
       className={classes.step}
+      data-faint={step.skip_reason === "not_chosen" || undefined}
       data-dye={step.state ?? (counts && dyeOfCounts(counts))}
       data-folded={(!step.state && !counts) || undefined}
       data-held={hold ? true : undefined}
@@ -48,7 +51,7 @@ export function StepNode({ data: { step, chosen, longest, hold } }: NodeProps<St
       </div>
       <div className={classes.task}>
         {step.task.split("/")[1]}
-        {step.rules?.pool && ` · ${String(step.rules.pool)}`}
+        {pools && ` · ${pools}`}
       </div>
       {counts ? <Flow counts={counts} hold={hold} /> : <Facts step={step} hold={hold} />}
       <Handle type="source" position={Position.Right} className={classes.handle} />
@@ -78,7 +81,9 @@ function Facts({ step, hold }: { step: StepPart; hold: Hold | null }) {
         {step.state && <State state={step.state} stopAsked={step.stop_asked} />}
         <span className={classes.facts}>
           {step.skip_reason && <span>{step.skip_reason.replace("_", " ")}</span>}
-          {step.only_if && !step.state && <span>has a condition</span>}
+          {step.only_if && !step.state && (
+            <span title={`only if ${referenceText(step.only_if)}`}>has a condition</span>
+          )}
           {(step.attempts ?? 0) > 1 && (
             <span title={`${step.attempts} attempts`}>#{step.attempts}</span>
           )}

@@ -3,8 +3,8 @@
  *
  * Time runs left to right. A sequence is one thread; a parallel splits it into strands, one below
  * the other, and a branch that waits for others stands to their right, on the strand of one of them
- * where that is free. An each is a frame around what it repeats; follow-ups stand below what they
- * follow. Positions depend on the plan alone, never on states, so nothing moves while a run does.
+ * where that is free. An each is a frame around what it repeats, as are the branches of a choose
+ * and what runs instead of a part; follow-ups stand below what they follow. Positions depend on the plan alone, never on states, so nothing moves while a run does.
  * `src/yarnloom/drawing/layout.py` draws by the same rules; `tests/drawing/layouts.json`
  * holds both to the same rows, order and threads.
  */
@@ -41,9 +41,9 @@ export interface PlacedStep extends Place {
   bundle: EachPart | null;
 }
 
-/** A frame around parts: an each, a follow-up; or only the caption of a parallel. */
+/** A frame around parts; or only the caption of a parallel or choose. */
 export interface PlacedFrame extends Place {
-  kind: "each" | "follow-up" | "caption";
+  kind: "each" | "follow-up" | "branch" | "caption";
   part: Part;
   caption: string;
 }
@@ -151,7 +151,49 @@ function measureOwn(part: Part, sizes: Map<Part, Size>, rowWidth: number): Size 
       );
     case "parallel":
       return measureParallel(part.parts, sizes, rowWidth);
+    case "choose":
+      return measureChoose(part.parts.map((one) => framed(measure(one, sizes, rowWidth))));
+    case "fallback":
+      return measureFallback(part.parts.map((one) => measure(one, sizes, rowWidth)));
   }
+}
+
+/** How much room a frame around a part takes. */
+function framed({ width, height, middle }: Size): Size {
+  return {
+    width: width + 2 * FRAME,
+    height: FOLLOW_TOP + height + FRAME,
+    middle: FOLLOW_TOP + middle,
+    own: 0,
+    places: [],
+  };
+}
+
+/** Branches in frames, one below the other. */
+function measureChoose(found: Size[]): Size {
+  const places: Size["places"] = [];
+  let top = CAPTION;
+  for (const one of found) {
+    places.push({ left: 0, thread: top + one.middle });
+    top += one.height + ROW_GAP;
+  }
+  const height = top - ROW_GAP;
+  const width = most(found.map((one) => one.width));
+  return { width, height, middle: (height + CAPTION) / 2, own: 0, places };
+}
+
+/** A part, and behind it in a frame what runs in its place. */
+function measureFallback([first, other]: Size[]): Size {
+  if (!first || !other) throw new Error("a fallback has two parts");
+  const instead = framed(other);
+  const above = Math.max(first.middle, instead.middle);
+  const below = Math.max(first.height - first.middle, instead.height - instead.middle);
+  const left = first.width + GAP;
+  const places = [
+    { left: 0, thread: above },
+    { left, thread: above },
+  ];
+  return { width: left + instead.width, height: above + below, middle: above, own: 0, places };
 }
 
 /** Parts one behind the other, in as many rows as they need. */
@@ -304,6 +346,22 @@ function place(
       place(part.do, x + FRAME, thread, bundle ?? part, sizes, layout);
       break;
     }
+    case "choose":
+    case "fallback": {
+      if (part.kind === "choose") {
+        const room = { x, y, width: size.width, height: CAPTION };
+        layout.frames.push({ kind: "caption", part, caption: part.label, ...room });
+      }
+      part.parts.forEach((one, index) => {
+        const at = size.places[index];
+        if (!at) return;
+        const here = [x + at.left, y + at.thread, bundle, sizes, layout] as const;
+        if (part.kind === "choose") placeFramed(one, one.label, "branch", ...here);
+        else if (index) placeFramed(one, "instead", "branch", ...here);
+        else place(one, ...here);
+      });
+      break;
+    }
     case "sequence":
       part.parts.forEach((one, index) => {
         const at = size.places[index];
@@ -314,12 +372,28 @@ function place(
   for (const [name, one] of followUps(part)) {
     const inner = sizes.get(one);
     if (!inner) continue;
-    const height = FOLLOW_TOP + inner.height + FRAME;
-    const room = { x, y: below, width: inner.width + 2 * FRAME, height };
-    layout.frames.push({ kind: "follow-up", part: one, caption: name, ...room });
-    place(one, x + FRAME, below + FOLLOW_TOP + inner.middle, bundle, sizes, layout);
+    const { middle, height } = framed(inner);
+    placeFramed(one, name, "follow-up", x, below + middle, bundle, sizes, layout);
     below += height + ROW_GAP;
   }
+}
+
+/** Puts a frame around a part. */
+function placeFramed(
+  part: Part,
+  caption: string,
+  kind: "branch" | "follow-up",
+  x: number,
+  thread: number,
+  bundle: EachPart | null,
+  sizes: Map<Part, Size>,
+  layout: Layout,
+): void {
+  const inner = sizes.get(part);
+  if (!inner) return;
+  const { width, height, middle } = framed(inner);
+  layout.frames.push({ kind, part, caption, x, y: thread - middle, width, height });
+  place(part, x + FRAME, thread, bundle, sizes, layout);
 }
 
 /** The steps that a part begins and ends with. */
@@ -331,7 +405,14 @@ interface Ends {
 function link(part: Part, threads: Thread[]): Ends {
   for (const [, one] of followUps(part)) link(one, threads);
   if (part.kind === "step") return { first: [part.address], last: [part.address] };
-  if (part.kind === "parallel") return linkBranches(part.parts, threads);
+  if (part.kind === "parallel" || part.kind === "choose") {
+    return linkBranches(part.parts, threads);
+  }
+  if (part.kind === "fallback") {
+    const [itself, other] = part.parts.map((one) => link(one, threads));
+    join(itself?.last ?? [], other?.first ?? [], threads);
+    return { first: itself?.first ?? [], last: [...(itself?.last ?? []), ...(other?.last ?? [])] };
+  }
   const ends: Ends = { first: [], last: [] };
   for (const one of part.kind === "each" ? [part.do] : part.parts) {
     const behind = link(one, threads);

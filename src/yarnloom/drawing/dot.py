@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
-from yarnloom.drawing.part_words import View, facts, follow_ups, inner, standing
+from yarnloom.drawing.part_words import (
+    View,
+    caption_of,
+    facts,
+    follow_ups,
+    inner,
+    is_instead,
+    standing,
+)
 from yarnloom.drawing.state_colours import DYES
 from yarnloom.drawing.step_order import threads
 
@@ -18,7 +26,10 @@ def dot(view: View) -> str:
 
 def _parts(view: View, indent: str, lines: list[str]) -> None:
     for one in inner(view):
-        _part(one, indent, lines)
+        if view["kind"] == "choose" or is_instead(view, one):
+            _cluster(one, caption_of(view, one), indent, lines)
+        else:
+            _part(one, indent, lines)
     for name, follow_up in follow_ups(view):
         _cluster(follow_up, name, indent, lines)
 
@@ -30,7 +41,7 @@ def _part(view: View, indent: str, lines: list[str]) -> None:
         lines.append(f"{indent}{_quoted(view['address'])} [label={_quoted(text)}{dye}];")
         for name, follow_up in follow_ups(view):
             _cluster(follow_up, name, indent, lines)
-    elif view["kind"] in ("parallel", "each"):
+    elif view["kind"] in ("parallel", "each", "choose"):
         text = " · ".join(filter(None, [view["label"], *facts(view), standing(view)]))
         _cluster(view, text, indent, lines)
     else:

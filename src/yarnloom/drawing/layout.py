@@ -2,9 +2,9 @@
 
 Time runs left to right. A sequence is one thread; a parallel splits it into strands, one below
 the other, and a branch that waits for others stands to their right, on the strand of one of them
-where that is free. An each is a frame around what it repeats; follow-ups stand below what they
-follow. Positions depend on the plan alone, never on states. The console draws by the same rules
-(`console/src/graph/layout.ts`).
+where that is free. An each is a frame around what it repeats, as are the branches of a choose and
+what runs instead of a part; follow-ups stand below what they follow. Positions depend on the plan
+alone, never on states. The console draws by the same rules (`console/src/graph/layout.ts`).
 """
 
 from __future__ import annotations
@@ -73,6 +73,10 @@ def _measure(view: View, sizes: dict[int, _Size]) -> _Size:
             size = _Size(STEP_WIDTH, STEP_HEIGHT, STEP_HEIGHT / 2)
         case "parallel":
             size = _measure_parallel(view, sizes)
+        case "choose":
+            size = _measure_choose(view, sizes)
+        case "fallback":
+            size = _measure_fallback(view, sizes)
         case "each":
             inner = _measure(view["do"], sizes)
             width = max(inner.width + 2 * FRAME, STEP_WIDTH + 2 * FRAME)
@@ -94,6 +98,34 @@ def _measure_sequence(view: View, sizes: dict[int, _Size]) -> _Size:
     below = max((one.height - one.middle for one in found), default=0.0)
     width = sum(one.width for one in found) + GAP * max(0, len(found) - 1)
     return _Size(width, above + below, above)
+
+
+def _framed(inner: _Size) -> _Size:
+    """How much room a frame around a part takes."""
+    height = FOLLOW_TOP + inner.height + FRAME
+    return _Size(inner.width + 2 * FRAME, height, FOLLOW_TOP + inner.middle)
+
+
+def _measure_choose(view: View, sizes: dict[int, _Size]) -> _Size:
+    """Branches in frames, one below the other."""
+    found = [_framed(_measure(branch, sizes)) for branch in view["parts"]]
+    places, top = [], CAPTION
+    for one in found:
+        places.append((0.0, top + one.middle))
+        top += one.height + ROW_GAP
+    height = top - ROW_GAP
+    width = max((one.width for one in found), default=0.0)
+    return _Size(width, height, (height + CAPTION) / 2, places=places)
+
+
+def _measure_fallback(view: View, sizes: dict[int, _Size]) -> _Size:
+    """The part, and behind it in a frame what runs in its place."""
+    first, instead = (_measure(one, sizes) for one in view["parts"])
+    framed = _framed(instead)
+    above = max(first.middle, framed.middle)
+    below = max(first.height - first.middle, framed.height - framed.middle)
+    places = [(0.0, above), (first.width + GAP, above)]
+    return _Size(first.width + GAP + framed.width, above + below, above, places=places)
 
 
 def _measure_parallel(view: View, sizes: dict[int, _Size]) -> _Size:
@@ -160,6 +192,14 @@ def _place(view: View, x: float, thread: float, sizes: dict[int, _Size], boxes: 
             boxes.append(Box(view, "caption", x, top, size.width, CAPTION, view["label"]))
             for one, (left, middle) in zip(view["parts"], size.places, strict=True):
                 _place(one, x + left, top + middle, sizes, boxes)
+        case "choose":
+            boxes.append(Box(view, "caption", x, top, size.width, CAPTION, view["label"]))
+            for one, (left, middle) in zip(view["parts"], size.places, strict=True):
+                _place_framed(one, one["label"], x + left, top + middle, sizes, boxes)
+        case "fallback":
+            (first, instead), ((left, at), (right, behind)) = view["parts"], size.places
+            _place(first, x + left, top + at, sizes, boxes)
+            _place_framed(instead, "instead", x + right, top + behind, sizes, boxes)
         case "each":
             inner = sizes[id(view["do"])]
             width = max(inner.width + 2 * FRAME, STEP_WIDTH + 2 * FRAME)
@@ -172,9 +212,22 @@ def _place(view: View, x: float, thread: float, sizes: dict[int, _Size], boxes: 
                 left += sizes[id(one)].width + GAP
     below = top + size.own_height
     for name, follow_up in follow_ups(view):
-        inner = sizes[id(follow_up)]
-        height = FOLLOW_TOP + inner.height + FRAME
-        width = inner.width + 2 * FRAME
-        boxes.append(Box(follow_up, "follow-up", x, below + ROW_GAP, width, height, name))
-        _place(follow_up, x + FRAME, below + ROW_GAP + FOLLOW_TOP + inner.middle, sizes, boxes)
-        below += ROW_GAP + height
+        framed = _framed(sizes[id(follow_up)])
+        thread = below + ROW_GAP + framed.middle
+        _place_framed(follow_up, name, x, thread, sizes, boxes, "follow-up")
+        below += ROW_GAP + framed.height
+
+
+def _place_framed(
+    view: View,
+    caption: str,
+    x: float,
+    thread: float,
+    sizes: dict[int, _Size],
+    boxes: list[Box],
+    kind: str = "branch",
+) -> None:
+    """Put a frame around a part where its left edge is `x` and its thread runs at `thread`."""
+    framed = _framed(sizes[id(view)])
+    boxes.append(Box(view, kind, x, thread - framed.middle, framed.width, framed.height, caption))
+    _place(view, x + FRAME, thread, sizes, boxes)

@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
-from yarnloom.drawing.part_words import View, facts, follow_ups, inner, standing
+from yarnloom.drawing.part_words import (
+    View,
+    caption_of,
+    facts,
+    follow_ups,
+    inner,
+    is_instead,
+    standing,
+)
 from yarnloom.drawing.state_colours import DYES
 from yarnloom.drawing.step_order import threads
 
@@ -32,7 +40,10 @@ class _Chart:
     def parts(self, view: View, indent: str) -> None:
         """What is in a part."""
         for one in inner(view):
-            self.part(one, indent)
+            if view["kind"] == "choose" or is_instead(view, one):
+                self.group(one, caption_of(view, one), indent)
+            else:
+                self.part(one, indent)
         for name, follow_up in follow_ups(view):
             self.group(follow_up, name, indent)
 
@@ -47,7 +58,7 @@ class _Chart:
             self.lines.append(f'{indent}{self.name(view["address"])}["{text}"]{mark}')
             for name, follow_up in follow_ups(view):
                 self.group(follow_up, name, indent)
-        elif view["kind"] in ("parallel", "each"):
+        elif view["kind"] in ("parallel", "each", "choose"):
             self.group(view, " · ".join(words), indent)
         else:
             self.parts(view, indent)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yarnloom.drawing.part_words import View, facts, follow_ups, inner, standing
 
 # How the parts in a part are marked: one after another, side by side, repeated.
-_MARKS = {"sequence": "  ", "parallel": "║ ", "each": "┆ "}
+_MARKS = {"sequence": "  ", "parallel": "║ ", "each": "┆ ", "choose": "◇ "}
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,8 +41,22 @@ def _inside(view: View, indent: str, found: list[OutlineLine]) -> None:
     for one in inner(view):
         if view["kind"] == "each":
             _inside(one, indent, found)
+        elif one["kind"] == "fallback":
+            _fallback(one, indent, found)
         else:
             _part(one, indent, found)
+    for name, follow_up in follow_ups(view):
+        found.append(OutlineLine(indent, name, "", follow_up.get("state"), standing(follow_up)))
+        _inside(follow_up, indent + "  ", found)
+
+
+def _fallback(view: View, indent: str, found: list[OutlineLine]) -> None:
+    """The part itself, what stands in for it, and what follows either."""
+    first, instead = view["parts"]
+    own = {name: value for name, value in view.items() if name in ("only_if", "waits_for")}
+    _part(first | own, indent, found)
+    found.append(OutlineLine(indent + "  ", "instead", "", instead.get("state"), standing(instead)))
+    _inside(instead, indent + "    ", found)
     for name, follow_up in follow_ups(view):
         found.append(OutlineLine(indent, name, "", follow_up.get("state"), standing(follow_up)))
         _inside(follow_up, indent + "  ", found)

@@ -17,6 +17,17 @@ def inner(view: View) -> list[View]:
     return [view["do"]] if view["kind"] == "each" else view.get("parts", [])
 
 
+def is_instead(view: View, inside: View) -> bool:
+    """Whether a part in another runs in the place of its first."""
+    return view["kind"] == "fallback" and inside is view["parts"][1]
+
+
+def caption_of(view: View, inside: View) -> str:
+    """What is written at a branch of a choose, or at what runs instead of a part."""
+    name = "instead" if is_instead(view, inside) else f"{view['label']}: {inside['label']}"
+    return " · ".join(filter(None, [name, standing(inside)]))
+
+
 def follow_ups(view: View) -> Iterator[tuple[str, View]]:
     """Its follow-ups with what they follow; in a run that has ended only those that began."""
     for name, follow_up in view.get("follow_ups", {}).items():
@@ -88,6 +99,8 @@ def facts(view: View) -> list[str]:
         found += [view["task"].partition("/")[2], *_pool(view)]
     if view["kind"] == "parallel":
         found.append("side by side")
+    if view["kind"] == "choose":
+        found.append(f"by {source(view['by'])}")
     if view["kind"] == "each":
         found.append(f"for each of {source(view['over'])}")
         found += [f"{view['at_once']} at once"] if view["at_once"] else []
@@ -129,10 +142,16 @@ def rules(view: View) -> list[str]:
 
 def _pool(view: View) -> list[str]:
     given = view.get("rules") or {}
-    if "pool" not in given:
-        return []
-    per = f" per {source(given['per'])}" if "per" in given else ""
-    return [f"pool {given['pool']}{per}"]
+    if "pools" in given:
+        return [f"pools {', '.join(map(_used, given['pools']))}"]
+    return [f"pool {_used(given)}"] if "pool" in given else []
+
+
+def _used(use: View) -> str:
+    """A pool with its weight and what it has limits for."""
+    weight = f"{use['weight']} of " if use.get("weight", 1) > 1 else ""
+    per = f" per {source(use['per'])}" if "per" in use else ""
+    return f"{weight}{use['pool']}{per}"
 
 
 def standing(view: View) -> str:

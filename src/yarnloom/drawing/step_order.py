@@ -28,8 +28,12 @@ def _ends(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
     match view["kind"]:
         case "step":
             return ThreadEnds([view["address"]], [view["address"]])
-        case "parallel":
+        case "parallel" | "choose":
             return _branches(view, found)
+        case "fallback":
+            first, instead = (_ends(one, found) for one in view["parts"])
+            found += [(before, after) for before in first.last for after in instead.first]
+            return ThreadEnds(first.first, [*first.last, *instead.last])
     ends = ThreadEnds()
     for one in inner(view):
         behind = _ends(one, found)

@@ -18,7 +18,7 @@ _STYLE = """
   .title { font-size: 17px; font-weight: 650; }
   .thread { fill: none; stroke-width: 2.5px; } .step { fill: #fffdf8; stroke-width: 1.5px; }
   .each { fill: #f1ede4; stroke: #b9b09f; } .follow-up { fill: none; stroke: #b9b09f;
-  stroke-dasharray: 4 4; }
+  stroke-dasharray: 4 4; } .branch { fill: none; stroke: #b9b09f; } .faint { opacity: 0.4; }
 """
 
 
@@ -70,23 +70,38 @@ def _step(box: Box) -> str:
         for row, (text, style) in enumerate(rows)
     ]
     shape = f'x="{box.x:g}" y="{box.y:g}" width="{box.width:g}" height="{box.height:g}" rx="9"'
-    return f'<rect class="step" stroke="{dye}" {shape}/>' + "".join(texts)
+    drawn = f'<rect class="step" stroke="{dye}" {shape}/>' + "".join(texts)
+    return _faintly(view, drawn)
+
+
+def _faintly(view: View, drawn: str) -> str:
+    """What was not chosen is drawn faintly."""
+    if view.get("skip_reason") != "not_chosen":
+        return drawn
+    return f'<g class="faint">{drawn}</g>'
 
 
 def _frame(box: Box) -> str:
     text = f'<text class="dim" x="{box.x:g}" y="{box.y + 14:g}">{escape(box.caption)}</text>'
     if box.kind == "caption":
-        return text
+        return text if box.view["kind"] != "choose" else _choice(box, text)
     shape = f'x="{box.x:g}" y="{box.y:g}" width="{box.width:g}" height="{box.height:g}" rx="12"'
     frame = f'<rect class="{box.kind}" {shape}/>'
-    words = [standing(box.view)] if box.kind == "follow-up" else facts(box.view)
+    framed = box.kind in ("follow-up", "branch")
+    words = [standing(box.view)] if framed else facts(box.view)
     room = round((box.width - 46 - 8.5 * len(box.caption)) / 6.6)
     caption = escape(_cut(" · ".join(filter(None, words)), room))
     frame += (
         f'<text class="label" x="{box.x + 18:g}" y="{box.y + 23:g}">{escape(box.caption)}'
         f'<tspan class="dim" dx="10">{caption}</tspan></text>'
     )
-    return frame + (_band(box) if box.kind == "each" and "counts" in box.view else "")
+    band = _band(box) if box.kind == "each" and "counts" in box.view else ""
+    return _faintly(box.view, frame + band)
+
+
+def _choice(box: Box, text: str) -> str:
+    by = escape(_cut(" · ".join(facts(box.view)), 60))
+    return text.replace("</text>", f'<tspan dx="8">{by}</tspan></text>')
 
 
 def _band(box: Box) -> str:

@@ -432,6 +432,18 @@ class Plan:
         given = parent if parent is not None and parent.kind is Kind.FALLBACK else node
         return given.label
 
+    def shown_label(self, node: Node) -> str:
+        """The label that people see: of a part with `instead` its own, of a branch its value."""
+        parent = self.nodes[node.parent] if node.parent is not None else None
+        if parent is None or node.follows:
+            return node.label
+        if parent.kind is Kind.FALLBACK and node.position == 0:
+            return parent.label
+        if parent.choice and node.position < len(parent.choice.values):
+            value = parent.choice.values[node.position]
+            return value if isinstance(value, str) else json.dumps(value)
+        return node.label
+
     def is_instead(self, node: Node) -> bool:
         """Whether a node is what runs in the place of another part that failed."""
         parent = self.nodes[node.parent] if node.parent is not None else None

@@ -164,8 +164,26 @@ class EachPart(CommonPart):
     progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
 
 
+class ChoosePart(CommonPart):
+    """A choose: of its branches one runs."""
+
+    kind: Literal["choose"]
+    by: JsonObject
+    parts: list[PartAnswer] = Field(description="Its branches, each labelled by its value.")
+    progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
+
+
+class FallbackPart(CommonPart):
+    """A part with another that runs in its place when it has failed."""
+
+    kind: Literal["fallback"]
+    parts: list[PartAnswer] = Field(description="The part itself, and the other.")
+    progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
+
+
 PartAnswer = Annotated[
-    StepPart | SequencePart | ParallelPart | EachPart, Field(discriminator="kind")
+    StepPart | SequencePart | ParallelPart | EachPart | ChoosePart | FallbackPart,
+    Field(discriminator="kind"),
 ]
 """A part of a plan, or of a run, with what is in it."""
 

@@ -52,7 +52,14 @@ function inside(part: Part): Part[] {
   return part.kind === "step" || part.kind === "each" ? [part] : part.parts;
 }
 
-const WORDS = { parallel: "side by side", each: "for each", sequence: "", step: "" };
+const WORDS = {
+  parallel: "side by side",
+  each: "for each",
+  choose: "one of these",
+  fallback: "with a stand-in",
+  sequence: "",
+  step: "",
+};
 
 function Line({ part, name, ...props }: InsideProps & { name?: string }) {
   const opens = part.kind === "step" ? part.state !== undefined : part.kind === "each";
@@ -62,14 +69,19 @@ function Line({ part, name, ...props }: InsideProps & { name?: string }) {
       <span className={classes.label}>{name ?? part.label}</span>
       {WORDS[part.kind] && <span className={classes.faded}>{WORDS[part.kind]}</span>}
       {part.state && <State state={part.state} />}
-      {part.counts && part.kind !== "parallel" && part.kind !== "sequence" && (
+      {part.counts && (part.kind === "each" || part.kind === "step") && (
         <span>{countsText(part.counts)}</span>
       )}
       {part.kind === "step" && <Times step={part} />}
     </>
   );
   return (
-    <li role="treeitem" aria-selected={part.address === props.chosen} className={classes.item}>
+    <li
+      role="treeitem"
+      aria-selected={part.address === props.chosen}
+      className={classes.item}
+      data-faint={part.skip_reason === "not_chosen" || undefined}
+    >
       {opens ? (
         <button type="button" className={classes.line} onClick={open}>
           {words}

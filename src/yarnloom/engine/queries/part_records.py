@@ -92,7 +92,7 @@ class Tree:
         address = address_in(self.plan, node, self.keys)
         part = PartRecord(
             node,
-            node.label or self.keys.get(node.index, ""),
+            self.plan.shown_label(node) or self.keys.get(node.index, ""),
             address,
             standing=self._standing(node, row),
             top=self._top(node, row, address),

@@ -166,6 +166,8 @@ def _node_json(plan: Plan, node: Node) -> JsonObject:
             shown["rules"] = rules
     if node.kind in (Kind.PARALLEL, Kind.EACH):
         shown["if_one_fails"] = str(node.if_one_fails)
+    if node.choice:
+        shown["by"] = source_json(plan, node.choice.by)
     if node.each:
         shown["over"] = source_json(plan, node.each.over)
         shown["at_once"], shown["batch"] = node.each.at_once, node.each.batch
