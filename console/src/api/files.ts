@@ -13,6 +13,10 @@ export interface FileRef {
   media_type: string;
   size: number;
   delimiter?: string;
+  encoding?: string;
+  decimal?: string;
+  bad?: string;
+  at_most_bad?: string;
   count?: number;
 }
 

@@ -15,12 +15,21 @@ export function useSchedules() {
   });
 }
 
-/** When an expression comes true next. */
-export function useNextTimes(cron: string, zone: string) {
+/** When a schedule comes: by cron, or by an interval. */
+export interface Times {
+  cron: string;
+  every: string;
+  first: string;
+  zone: string;
+}
+
+export function useNextTimes(times: Times) {
+  const given = Object.entries(times).filter(([, value]) => value);
+  const query = new URLSearchParams(given as [string, string][]).toString();
   return useQuery({
-    queryKey: keys.nextTimes(cron, zone),
-    queryFn: () => get<{ times: string[] }>(`/next-times?${new URLSearchParams({ cron, zone })}`),
-    enabled: cron !== "",
+    queryKey: keys.nextTimes(query),
+    queryFn: () => get<{ times: string[]; remarks: string[] }>(`/next-times?${query}`),
+    enabled: times.cron !== "" || times.every !== "",
     staleTime: 0,
     retry: false,
   });

@@ -148,7 +148,7 @@ function Users({ pool }: { pool: Pool }) {
         <span key={one.run}>
           {index > 0 && ", "}
           <Link to={`/runs/${one.run}`}>run {one.run}</Link>
-          {one.attempts > 1 && ` (${one.attempts})`}
+          {one.weight > 1 && ` (${one.weight})`}
         </span>
       ))}
       {more > 0 && ` and ${more} more`}

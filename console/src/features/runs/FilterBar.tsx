@@ -77,6 +77,13 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
           value={filter.key ?? ""}
           onSettled={(key) => set("key", key || null)}
         />
+        <TypedInput
+          label="Priority"
+          placeholder="priority"
+          width={90}
+          value={filter.priority ?? ""}
+          onSettled={(number) => set("priority", /^-?\d+$/.test(number) ? number : null)}
+        />
         {RUN_FILTERS.map((known) => {
           const value = filter[known.name];
           if (!value || !("said" in known)) return null;

@@ -6,7 +6,12 @@ import { ApiError } from "../../api/http";
 import type { Json, Schedule } from "../../api/types";
 import { ErrorNote } from "../../components/ErrorNotes";
 import { useWorkflows } from "../../queries/workflows";
-import { useChangeSchedule, useNextTimes, useRemoveSchedule } from "../../queries/schedules";
+import {
+  useChangeSchedule,
+  useNextTimes,
+  useRemoveSchedule,
+  type Times,
+} from "../../queries/schedules";
 import { fieldsOf, filledWith, paramsOf } from "../workflows/paramFields";
 import { Input } from "../workflows/ParamInput";
 import { plannedTime } from "./plannedTime";
@@ -36,6 +41,9 @@ export function ScheduleForm({ schedule, onClose }: Props) {
     name: "",
     workflow: schedule?.workflow ?? "",
     cron: schedule?.cron ?? "",
+    every: schedule?.every ?? "",
+    first: schedule?.first ?? "",
+    spread: schedule?.spread ?? "",
     zone: schedule?.zone ?? HERE,
     if_busy: schedule?.if_busy ?? "wait",
     missed: schedule?.missed ?? "one",
@@ -61,9 +69,10 @@ export function ScheduleForm({ schedule, onClose }: Props) {
   const send = (body: { [key: string]: Json }) =>
     change.mutate({ ...body, reason: given.reason }, { onSuccess: onClose });
   const changes = (): { [key: string]: Json } => {
-    const { workflow, cron, zone, if_busy, missed, note } = given;
+    const { workflow, cron, every, first, spread, zone, if_busy, missed, note } = given;
     const params = paramsOf(fields, filled);
-    const all = { workflow, cron, zone, if_busy, missed, note, params };
+    const when = { cron, every, first, spread, zone };
+    const all = { workflow, ...when, if_busy, missed, note, params };
     if (!schedule) return { name: given.name, ...all };
     const before: { [key: string]: Json } = { ...schedule, last: null, paused: null };
     const differs = ([key, value]: [string, Json]) =>
@@ -115,7 +124,7 @@ export function ScheduleForm({ schedule, onClose }: Props) {
             value={given.cron}
             error={problemOf("cron")}
             onChange={(event) => set("cron")(event.currentTarget.value)}
-            required
+            required={!given.every}
           />
           <TextInput
             label="Zone"
@@ -126,7 +135,33 @@ export function ScheduleForm({ schedule, onClose }: Props) {
             required
           />
         </Group>
-        <NextTimes cron={given.cron} zone={given.zone} />
+        <Group grow align="flex-start">
+          <TextInput
+            label="Every"
+            description="an interval in place of cron"
+            placeholder="90m"
+            value={given.every}
+            error={problemOf("every")}
+            onChange={(event) => set("every")(event.currentTarget.value)}
+          />
+          <TextInput
+            label="First"
+            description="of the interval; else now"
+            placeholder="2027-03-01T06:00"
+            value={given.first}
+            error={problemOf("first")}
+            onChange={(event) => set("first")(event.currentTarget.value)}
+          />
+          <TextInput
+            label="Spread"
+            description="start up to so much later"
+            placeholder="5m"
+            value={given.spread}
+            error={problemOf("spread")}
+            onChange={(event) => set("spread")(event.currentTarget.value)}
+          />
+        </Group>
+        <NextTimes times={given} />
         <Group grow align="flex-start">
           <Select
             label="While one is under way"
@@ -173,10 +208,15 @@ export function ScheduleForm({ schedule, onClose }: Props) {
 }
 
 /** When it would come, while it is typed. */
-function NextTimes({ cron, zone }: { cron: string; zone: string }) {
-  const [[wanted, where]] = useDebouncedValue([cron.trim(), zone.trim()] as const, 200);
-  const found = useNextTimes(wanted, where);
-  if (!wanted) return null;
+function NextTimes({ times }: { times: Times }) {
+  const { cron, every, first, zone } = times;
+  const [wanted] = useDebouncedValue(
+    [cron, every, first, zone].map((one) => one.trim()).join("\n"),
+    200,
+  );
+  const [given = "", interval = "", start = "", where = ""] = wanted.split("\n");
+  const found = useNextTimes({ cron: given, every: interval, first: start, zone: where });
+  if (!given && !interval) return null;
   if (found.error) {
     const problems = found.error instanceof ApiError ? found.error.problems : [];
     return (
@@ -195,6 +235,11 @@ function NextTimes({ cron, zone }: { cron: string; zone: string }) {
           <List.Item key={at}>{plannedTime(at)}</List.Item>
         ))}
       </List>
+      {found.data?.remarks.map((remark) => (
+        <Text size="xs" key={remark}>
+          {remark}
+        </Text>
+      ))}
     </div>
   );
 }

@@ -106,7 +106,7 @@ function Row({ schedule, onChange }: RowProps) {
       </Table.Td>
       <Table.Td>
         <Text size="sm" ff="monospace">
-          {schedule.cron}
+          {schedule.every ? `every ${schedule.every}` : schedule.cron}
         </Text>
         <Text size="xs" c="dimmed">
           {schedule.zone}

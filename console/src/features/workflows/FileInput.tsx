@@ -1,10 +1,13 @@
-import { FileInput as MantineFileInput, Group, Progress, Select, Text } from "@mantine/core";
+import { FileInput as MantineFileInput, Progress, Text } from "@mantine/core";
 import { useState, type ReactNode } from "react";
 
 import { sizeText, upload, type FileRef } from "../../api/files";
 import type { Field } from "./paramFields";
+import { RowsReading } from "./RowsReading";
 
 interface Props {
+  /** The workflow or task that is started; none shows no rows. */
+  target?: string;
   field: Field;
   /** The file as JSON, as it stands among the params; empty for none. */
   value: string;
@@ -12,15 +15,8 @@ interface Props {
   onChange: (value: string) => void;
 }
 
-const DELIMITERS = [
-  { value: ",", label: "commas" },
-  { value: ";", label: "semicolons" },
-  { value: "\t", label: "tabs" },
-  { value: "|", label: "bars" },
-];
-
-/** Takes a file, which goes up at once; of CSV it also asks what stands between the cells. */
-export function FileInput({ field, value, error, onChange }: Props) {
+/** Takes a file, which goes up at once; of rows it also asks how they are read. */
+export function FileInput({ target, field, value, error, onChange }: Props) {
   const [chosen, setChosen] = useState<File | null>(null);
   const [share, setShare] = useState<number | null>(null);
   const [fault, setFault] = useState("");
@@ -40,6 +36,7 @@ export function FileInput({ field, value, error, onChange }: Props) {
     }
   };
   const rows = field.kind === "rows";
+  const change = (file: FileRef) => onChange(JSON.stringify(file));
   return (
     <div>
       <MantineFileInput
@@ -57,21 +54,12 @@ export function FileInput({ field, value, error, onChange }: Props) {
       />
       {share !== null && <Progress value={share * 100} mt={6} size="sm" aria-label="upload" />}
       {kept && (
-        <Group gap="sm" mt={4}>
-          <Text size="xs" c="dimmed">
-            kept, {sizeText(kept.size)}
-          </Text>
-          {rows && kept.media_type === "text/csv" && (
-            <Select
-              size="xs"
-              w={150}
-              aria-label={`what stands between the cells of ${kept.name}`}
-              data={DELIMITERS}
-              value={kept.delimiter ?? ","}
-              onChange={(delimiter) => onChange(JSON.stringify({ ...kept, delimiter }))}
-            />
-          )}
-        </Group>
+        <Text size="xs" c="dimmed" mt={4}>
+          kept, {sizeText(kept.size)}
+        </Text>
+      )}
+      {kept && rows && target && (
+        <RowsReading target={target} param={field.name} file={kept} onChange={change} />
       )}
     </div>
   );

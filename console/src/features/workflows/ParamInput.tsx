@@ -7,6 +7,8 @@ import classes from "./StartForm.module.css";
 
 interface InputProps {
   field: Field;
+  /** The workflow or task that is started. */
+  target?: string;
   value: string;
   problems: BadInput[];
   onChange: (value: string) => void;
@@ -26,13 +28,15 @@ function faultOf(problems: BadInput[]) {
 }
 
 /** What takes in one param. */
-export function Input({ field, value, problems, onChange }: InputProps) {
+export function Input({ field, target, value, problems, onChange }: InputProps) {
   const error = faultOf(problems);
   const shared = { label: field.label, description: field.help || undefined, error };
   switch (field.kind) {
     case "file":
     case "rows":
-      return <FileInput field={field} value={value} error={error} onChange={onChange} />;
+      return (
+        <FileInput field={field} target={target} value={value} error={error} onChange={onChange} />
+      );
     case "boolean":
       return (
         <Checkbox

@@ -61,6 +61,7 @@ export function StartForm({ workflow, onClose }: Props) {
           <Input
             key={field.name}
             field={field}
+            target={workflow.name}
             value={filled[field.name] ?? ""}
             problems={problemsOf(field.name)}
             onChange={(value) => {
