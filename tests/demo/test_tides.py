@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from tests.helpers import much
-from yarnloom.demo import gauge_office, tides
+from yarnloom.demo import gauge_office, tides, web_host
 from yarnloom.demo.almanac import loom
 from yarnloom.testing import run_workflow
 
@@ -43,6 +43,28 @@ def test_the_table_is_right(office: object, harbour: str) -> None:
         moment = datetime.strptime(at, "%Y-%m-%d %H:%M").replace(tzinfo=UTC)
         hour = np.array([tides.hours_since_epoch(moment)])
         assert abs(tides.levels(truth, hour)[0] - float(level)) < 0.03
+
+
+@pytest.mark.parametrize(
+    ("harbour", "branch", "last"),
+    [
+        ("saltmere", "as-usual", " m"),
+        (tides.SILENT, "with-care", "give or take 0.4 m"),
+    ],
+)
+def test_a_silent_gauge_is_announced_from_the_handbook(
+    office: object, monkeypatch: pytest.MonkeyPatch, harbour: str, branch: str, last: str
+) -> None:
+    """The handbook stands in for a gauge, and the announcement then says how sure it is."""
+    with web_host.web_host() as url:
+        monkeypatch.setenv(web_host.ADDRESS_VARIABLE, url)
+        run = run_workflow(loom, "tomorrows-waters", harbour=harbour)
+    assert run.state == "done", run.error
+    assert run.output.endswith(last)
+    taken = {step["address"]: step["state"] for step in run.steps}
+    assert [a for a in taken if a.startswith("announce/") and taken[a] == "done"] == [
+        f"announce/{branch}"
+    ]
 
 
 def fit_of(harbour: str) -> tides.Tide:

@@ -87,6 +87,12 @@ _SILENT_TIDE = Tide(
     {"M2": 154.2, "S2": 197.3, "N2": 131.5, "K1": 52.8, "O1": 19.4, "M4": 248.9},
 )
 
+HANDBOOK = Tide(2.6, {"M2": 1.4, "S2": 0.46}, {"M2": 134.0, "S2": 178.0})
+"""What an old handbook has for the whole coast."""
+
+HANDBOOK_RESIDUAL = 0.4
+"""How far waters are from the handbook, metres."""
+
 
 def hours_since_epoch(moment: datetime) -> float:
     """Hours from `EPOCH` to a moment."""

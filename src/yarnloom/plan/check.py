@@ -22,7 +22,6 @@ from yarnloom.plan.model import (
     PLAN_FORMAT,
     RESERVED,
     ChoiceFacts,
-    Constant,
     EachFacts,
     IfBusy,
     Kind,
@@ -34,6 +33,7 @@ from yarnloom.plan.model import (
 from yarnloom.plan.part_types import Types
 from yarnloom.plan.schemas import show
 from yarnloom.plan.scopes import Findings, Scopes
+from yarnloom.plan.sources import Constant
 from yarnloom.plan.step_rules import RULES, UsedPool, read_rules
 from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds

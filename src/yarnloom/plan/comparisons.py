@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yarnloom.plan.model import Constant, ListOf, Source
 from yarnloom.plan.schemas import Fit, describe, fit, of_constants, resolve, show
+from yarnloom.plan.sources import Constant, ListOf, Source
 from yarnloom.plan.validators import Schema
 
 TEXT: Schema = {"type": "string"}

@@ -6,34 +6,10 @@ a null is a *hole*: readers must be able to take it, which is held more strictly
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from yarnloom.errors import nearest
-from yarnloom.media_types import FILE_FORMAT, HASH
 from yarnloom.plan.comparisons import CONDITION, IN_TEXT, TEXT, Side, why_incomparable, without_null
 from yarnloom.plan.marked_values import has_secrets
-from yarnloom.plan.model import (
-    ChoiceFacts,
-    Combination,
-    Comparison,
-    Constant,
-    FieldOf,
-    FromBadRows,
-    FromFailure,
-    FromFailures,
-    FromItem,
-    FromOutput,
-    FromParam,
-    FromPlannedAt,
-    IsNull,
-    Kind,
-    ListOf,
-    Node,
-    ObjectOf,
-    Plan,
-    Source,
-    TextOf,
-)
+from yarnloom.plan.model import ChoiceFacts, Kind, Node, Plan
 from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.plan.schemas import (
     HOLE,
@@ -51,54 +27,37 @@ from yarnloom.plan.schemas import (
     show,
 )
 from yarnloom.plan.scopes import Findings
+from yarnloom.plan.sources import (
+    Combination,
+    Comparison,
+    Constant,
+    FieldOf,
+    FromBadRows,
+    FromFailure,
+    FromFailures,
+    FromItem,
+    FromOutput,
+    FromParam,
+    FromPlannedAt,
+    IsNull,
+    ListOf,
+    ObjectOf,
+    Source,
+    TextOf,
+)
+from yarnloom.plan.type_schemas import (
+    FAILURE,
+    FAILURES,
+    FILE,
+    _is_among,
+    _is_of,
+    closed_values,
+    of_default,
+)
 from yarnloom.plan.validators import Schema
 from yarnloom.plan.value_problems import problems_of
-from yarnloom.values import JsonObject, JsonValue
+from yarnloom.values import JsonObject
 
-ERROR: Schema = {
-    "type": "object",
-    "properties": {"type": TEXT, "message": TEXT},
-    "required": ["type", "message"],
-}
-ONE_FAILURE: Schema = {
-    "type": "object",
-    "properties": {
-        "address": TEXT,
-        "task": {"anyOf": [TEXT, {"type": "null"}]},
-        "attempts": {"type": "integer"},
-        "error": ERROR,
-    },
-    "required": ["address", "task", "attempts", "error"],
-}
-FAILURE: Schema = {
-    "type": "object",
-    "properties": {
-        "first": ONE_FAILURE,
-        "count": {"type": "integer"},
-        "failures": {"type": "array", "items": ONE_FAILURE},
-    },
-    "required": ["first", "count", "failures"],
-}
-FAILURES: Schema = {
-    "type": "array",
-    "items": {
-        "type": "object",
-        "properties": {"name": TEXT, "address": TEXT, "error": ERROR},
-        "required": ["name", "address", "error"],
-    },
-}
-FILE: Schema = {
-    "type": "object",
-    "format": FILE_FORMAT,
-    "properties": {
-        "sha256": {**TEXT, "pattern": HASH},
-        "name": {**TEXT, "minLength": 1, "maxLength": 200},
-        "media_type": {**TEXT, "maxLength": 200},
-        "size": {"type": "integer", "minimum": 0},
-    },
-    "required": ["sha256", "name", "media_type", "size"],
-    "additionalProperties": False,
-}
 _NAMES: Schema = {"anyOf": [TEXT, {"type": "integer"}]}
 _PLAIN: Schema = {"anyOf": [TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}]}
 _LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
@@ -493,34 +452,6 @@ class Types:
             return [node]
         node.done_wanted = True
         return [self.plan.nodes[child] for child in node.children]
-
-
-def closed_values(schema: Schema, root: Schema) -> list[JsonValue] | None:
-    """Every value that a schema allows; None if there is no end of them."""
-    schema = resolve(schema, root)
-    if "const" in schema:
-        return [schema["const"]]
-    if "enum" in schema:
-        return list(schema["enum"])
-    if "anyOf" in schema:
-        variants = [closed_values(one, root) for one in schema["anyOf"]]
-        known = [one for one in variants if one is not None]
-        return [value for one in known for value in one] if len(known) == len(variants) else None
-    closed: dict[str, list[JsonValue]] = {"boolean": [True, False], "null": [None]}
-    return closed.get(str(schema.get("type")))
-
-
-def _is_among(value: JsonValue, values: Iterable[JsonValue]) -> bool:
-    return any(type(value) is type(other) and value == other for other in values)
-
-
-def _is_of(schema: Schema, kind: str) -> bool:
-    return schema.get("type") == kind
-
-
-def of_default(default: JsonValue) -> Schema:
-    """The type of what is read in place of a part that was skipped."""
-    return HOLE if default is NOT_GIVEN else of_constants([default])
 
 
 def output_schema(plan: Plan) -> Schema:

@@ -13,7 +13,10 @@ from typing import TypeGuard
 
 from yarnloom.errors import Problem, nearest
 from yarnloom.media_types import ROWS_FORMAT
-from yarnloom.plan.model import (
+from yarnloom.plan.model import Kind, Node, Plan
+from yarnloom.plan.references import NAME_IN_TEXT, NOT_GIVEN
+from yarnloom.plan.schemas import field_schema
+from yarnloom.plan.sources import (
     OPERATORS,
     Combination,
     Comparison,
@@ -27,16 +30,11 @@ from yarnloom.plan.model import (
     FromParam,
     FromPlannedAt,
     IsNull,
-    Kind,
     ListOf,
-    Node,
     ObjectOf,
-    Plan,
     Source,
     TextOf,
 )
-from yarnloom.plan.references import NAME_IN_TEXT, NOT_GIVEN
-from yarnloom.plan.schemas import field_schema
 from yarnloom.values import JsonObject, JsonValue
 
 _KINDS = (

@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import datetime, timedelta
 from typing import Any
 
 import pytest
 from pydantic import BaseModel
 
-from tests.floor import Floor, floor, task_loom
-from yarnloom import Loom, Secret, param, planned_at, sequence, step
+from tests.engine.use_cases.schedule_floor import (
+    FIRST,
+    HOUR,
+    be_down,
+    look,
+    loom_with,
+    make,
+    pass_by,
+    runs,
+    schedule_floor,
+)
+from tests.floor import Floor, task_loom
+from yarnloom import param, step
 from yarnloom.engine.commands import (
     CancelRun,
     ChangeSchedule,
@@ -22,77 +32,14 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
-from yarnloom.protocol.setting_answers import ScheduleAnswer
-from yarnloom.sdk.calls import Call
-from yarnloom.service.render.answers import show
-from yarnloom.store import audit
 from yarnloom.testing import inline_service
-
-HOUR = 3_600.0
-FIRST = "2027-01-15T08:00:00+00:00"  # the clock's beginning
-
-
-class Job(BaseModel):
-    """What a run is started with."""
-
-    order: int = 0
-    password: Secret | None = None
-
-
-def loom_with(**options: Any) -> Loom:
-    """A loom with a schedule."""
-    loom, work = task_loom()
-    plan = sequence(step("it", work, value=planned_at()), step("then", work, value=param("order")))
-    workflow = loom.workflow("w", params=Job, plan=plan)
-    if options:
-        call = Call(workflow, options.pop("params", {}))
-        loom.schedule(call, **{"name": "nightly", "cron": "30 2 * * *", **options})
-    return loom
 
 
 @pytest.fixture
 def at() -> Iterator[Floor]:
-    """A floor with a worker and a workflow, and right records at the end."""
-    with floor() as found:
-        found.publish(loom_with())
-        found.worker(places=50)
+    """A floor, and right records at the end."""
+    with schedule_floor() as found:
         yield found
-        assert audit(found.inline.database.writer) == []
-
-
-def make(at: Floor, name: str = "hourly", **settings: Any) -> dict[str, Any]:
-    """Make one by hand."""
-    paused = settings.pop("paused", False)
-    filled = {"workflow": "w", "cron": "0 * * * *", **settings}
-    return show(ScheduleAnswer, at.do(MakeSchedule(name, filled, "ann", "why", paused)))
-
-
-def look(at: Floor, name: str = "hourly") -> dict[str, Any]:
-    """One as it is now."""
-    (schedule,) = at.do(ListSchedules(name))
-    return show(ScheduleAnswer, schedule)
-
-
-def runs(at: Floor, name: str = "hourly") -> list[tuple[str, str]]:
-    """What it started: for when, and how that stands."""
-    found = at.inline.database.writer.execute(
-        "SELECT planned_at, state FROM runs WHERE schedule = ? ORDER BY number", (name,)
-    )
-    return [(planned[11:16], state) for planned, state in found.fetchall()]
-
-
-def pass_by(at: Floor, hours: float) -> None:
-    """Hours pass, with the workers heard of."""
-    for _ in range(round(hours * 4)):
-        at.advance(HOUR / 4)
-
-
-def be_down(at: Floor, hours: float) -> None:
-    """No service runs for some hours."""
-    at.inline.clock.advance(hours * HOUR)
-    at.inline.restart()
-    at.worker()
-    at.do(Tick())
 
 
 def test_each_planned_time_makes_one_run(at: Floor) -> None:
@@ -453,100 +400,3 @@ def test_a_loom_is_checked(options: dict[str, Any], where: str, said: str) -> No
     (problem,) = wrong.value.problems
     assert problem.where == where
     assert said in problem.message
-
-
-def test_next_times_are_those_that_come(at: Floor) -> None:
-    """What is shown is what happens."""
-    shown = make(at, cron="*/25 * * * *", if_busy="start")
-    seen = shown["next_times"]
-    end = datetime.fromisoformat(seen[-1]) - datetime.fromisoformat(FIRST)
-    while at.inline.clock.mono < end / timedelta(seconds=1):
-        at.advance(60.0)
-    assert [planned for planned, _ in runs(at)] == [one[11:16] for one in seen]
-
-
-def test_an_interval_counts_from_its_first_time(at: Floor) -> None:
-    """However long a run takes, and over a time without a service."""
-    made = make(at, cron="", every="90m", first="2027-01-15T08:30", missed="all", if_busy="start")
-    assert [one[11:16] for one in made["next_times"][:3]] == ["08:30", "10:00", "11:30"]
-    pass_by(at, 2.5)
-    assert [planned for planned, _ in runs(at)] == ["08:30", "10:00"]
-    be_down(at, 3.5)
-    assert [planned for planned, _ in runs(at)] == ["08:30", "10:00", "11:30", "13:00"]
-    assert look(at)["next_at"][11:16] == "14:30"
-
-
-def test_without_a_first_time_it_counts_from_when_it_was_made(at: Floor) -> None:
-    """In its own zone; changed to cron and back by hand."""
-    at.advance(600)
-    assert make(at, cron="", every="45s", zone="Europe/Lisbon")["next_at"].endswith(
-        "08:10:45+00:00"
-    )
-    assert at.do(ChangeSchedule("hourly", {"cron": "5 * * * *"}, "ann", "")).every == ""
-    assert look(at)["next_at"][11:16] == "09:05"
-    assert at.do(ChangeSchedule("hourly", {"every": "2h"}, "ann", "")).cron == ""
-    assert look(at)["next_at"][11:16] == "10:10"
-
-
-def test_a_spread_moves_each_time_always_by_the_same(at: Floor) -> None:
-    """Two schedules of one time do not start at once; planned they are for the same."""
-    for name in ("north", "south"):
-        make(at, name, spread="10m")
-    firsts = {name: look(at, name)["next_times"] for name in ("north", "south")}
-    moved = {name: times[0][14:19] for name, times in firsts.items()}
-    assert moved["north"] != moved["south"]
-    assert all(time < "10:00" for time in moved.values())
-    at.inline.restart()
-    at.worker()
-    assert {name: look(at, name)["next_times"] for name in firsts} == firsts
-    pass_by(at, 1.25)
-    assert [runs(at, name) for name in firsts] == [[("09:00", "running")], [("09:00", "running")]]
-
-
-@pytest.mark.parametrize(
-    ("settings", "where", "words"),
-    [
-        ({"cron": "*/90 * * * *"}, "/cron", 'give every="90m" instead'),
-        ({"cron": "0 */36 * * *"}, "/cron", 'give every="36h" instead'),
-        ({"cron": "0 0 */40 * *"}, "/cron", 'give every="40d" instead'),
-        ({"every": "90m"}, "/every", "found cron too"),
-        ({"first": "2027-01-01T00:00"}, "/first", "give that too"),
-        ({"cron": "", "every": "soon"}, "/every", "expected a duration"),
-        ({"cron": "", "every": "1.5s"}, "/every", "expected whole seconds"),
-        ({"cron": "", "every": "1h", "first": "noon"}, "/first", "expected a time"),
-        ({"spread": "1h"}, "/spread", "less than 1 h, the shortest gap"),
-        ({"cron": ""}, "/cron", "missing"),
-    ],
-)
-def test_times_that_cannot_mean_what_they_say_are_refused(
-    at: Floor, settings: dict[str, Any], where: str, words: str
-) -> None:
-    """With what says it instead."""
-    with pytest.raises(InvalidInput) as refused:
-        make(at, **settings)
-    (problem,) = refused.value.problems
-
-    assert problem.where == where
-    assert words in problem.message
-
-
-def test_an_uneven_step_gets_a_remark(at: Floor) -> None:
-    """Since it is what somebody may mean."""
-    (remark,) = make(at, cron="*/7 * * * *")["remarks"]
-    assert 'every="7m" is even' in remark
-    assert make(at, "even", cron="*/15 * * * *")["remarks"] == []
-
-
-def test_one_that_is_stored_goes_on_with_a_remark(at: Floor) -> None:
-    """It was right when it was made, and its other settings can be changed."""
-    make(at)
-    at.inline.database.writer.execute(
-        "UPDATE schedules SET declared = json_set(declared, '$.cron', '*/90 * * * *')"
-    )
-    at.inline.restart()
-    at.worker()
-    (remark,) = look(at)["remarks"]
-    assert 'every="90m"' in remark
-    at.do(ChangeSchedule("hourly", {"note": "x"}, "ann", ""))
-    with pytest.raises(InvalidInput):
-        at.do(ChangeSchedule("hourly", {"cron": "*/80 * * * *"}, "ann", ""))

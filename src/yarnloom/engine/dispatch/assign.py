@@ -137,7 +137,8 @@ class Dispatcher:
             self.give_items(worker, step, count)
         else:
             anchor = self.assign(self.needs.unit.steps.need(step), worker)
-            self.needs.queue.reservations.drop((whose.pool, whose.priority, whose.share))
+            if self.needs.queue.reservations.made:
+                self.needs.queue.reservations.drop((whose.pool, whose.priority, whose.share))
             self.extend_relay(anchor)
         return True
 

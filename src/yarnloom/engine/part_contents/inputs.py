@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from yarnloom.engine.part_contents.conditions import decide, fill_text
+from yarnloom.engine.part_contents.fates import FATE_FIELDS, Fate
 from yarnloom.engine.part_contents.lists import (
     DONE,
     FAILURES,
@@ -364,24 +365,6 @@ class References:
 PER_LIMIT = 200
 
 
-_OF_FATE = ("fate", "output", "why")
-
-
-@dataclass(frozen=True, slots=True)
-class Fate:
-    """What someone decided is to become of a step that nobody runs.
-
-    Attributes:
-        kind: `skip`, `cancel` or `supply`.
-        output: of a supply, as JSON text.
-        why: of a cancel: who and why.
-    """
-
-    kind: str
-    output: str | None
-    why: str
-
-
 @dataclass(frozen=True, slots=True)
 class PreparedStep:
     """What a step begins with, or why it does not.
@@ -428,7 +411,7 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
         output = json.dumps(hand.get("output"), ensure_ascii=False, separators=(",", ":"))
         prepared = replace(prepared, fate=Fate(fate, output, hand["why"]))
         # It is met now, and holds for no later round.
-        rest = {name: value for name, value in hand.items() if name not in _OF_FATE}
+        rest = {name: value for name, value in hand.items() if name not in FATE_FIELDS}
         effect_records.keep_hand(resolver.needs.unit, run.number, address, rest)
     return prepared
 

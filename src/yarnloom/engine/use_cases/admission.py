@@ -11,7 +11,7 @@ from yarnloom.engine.state.transaction_notes import Afterwards
 from yarnloom.engine.use_cases.cancel import Cancelling
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.plan import IfBusy, Plan
-from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store import RunRow, Unit
 from yarnloom.store.runs import run_records as store
 
 
@@ -64,15 +64,13 @@ class HeldRuns:
             self.workflows.count_in(run)
             self.unit.runs.touch(run)
             assert run.state not in RUN_ENDED
-            self.enter(run)
+            if run.put_off:
+                self.go_on(run)
+            else:
+                composition = self.compositions.of(run)
+                composition.enter(composition.root())
 
-    def enter(self, run: RunRow) -> PartRow:
-        """Begin what is in the plan of a run; of one that was put off it is ready already."""
-        composition = self.compositions.of(run)
-        root = composition.root()
-        if run.put_off:
-            run.put_off = 0
-            self.pausing.release(run)
-        else:
-            composition.enter(root)
-        return root
+    def go_on(self, run: RunRow) -> None:
+        """Let a run go on that was put off: what is in its plan is ready already."""
+        run.put_off = 0
+        self.pausing.release(run)

@@ -261,11 +261,14 @@ class Starting:
             self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
         self.unit.runs.touch(run)
         self.workflows.count_in(run)
+        composition = self.compositions.of(run)
+        root = composition.root()
         if busy:
-            root = self.compositions.of(run).root()
             self.held_runs.make_room(run, plan)
+        elif run.put_off:
+            self.held_runs.go_on(run)
         else:
-            root = self.held_runs.enter(run)
+            composition.enter(root)
         self.changes.runs.add(run.number)
         return root
 

@@ -18,7 +18,8 @@ from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pool
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
-from yarnloom.engine.part_contents.inputs import Fate, with_inputs
+from yarnloom.engine.part_contents.fates import Fate
+from yarnloom.engine.part_contents.inputs import with_inputs
 from yarnloom.engine.part_contents.renewals import CUT_SHORT, Renewals, Some, has_ended
 from yarnloom.engine.queries.runs import record_of
 from yarnloom.engine.records.runs import RunRecord
