@@ -70,6 +70,17 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "done",
         {"mail": 2, "tide": [0, 1, 2], "ring": 2},
     ),
+    "tickets.py": (
+        "send-tickets",
+        {
+            "guests": [
+                {"name": "ann", "seats": 2, "way": "post"},
+                {"name": "bob", "seats": 9, "way": "desk"},
+            ]
+        },
+        "done",
+        ["mailed to ann: For ann / 2 seats", "kept at the desk: no ticket"],
+    ),
     "rows.py": (
         "letters",
         {"contacts": [{"harbour": name, "address": "a@b"} for name in ("saltmere", "old weir")]},

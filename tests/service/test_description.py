@@ -90,6 +90,7 @@ METHODS = {
     "drainWorker": "Client.drain",
     "showOverview": "Client.overview",
     "showService": "Client.service",
+    "previewRows": "Client.preview_rows",
     "listTokens": "Client.tokens",
     "addToken": "Client.add_token",
     "revokeToken": "Client.revoke_token",

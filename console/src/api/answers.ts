@@ -1389,6 +1389,7 @@ export interface Preview {
 export interface RowProblem {
   /** Where its row begins, from 1; 0 for the file as a whole. */
   line: number;
+  /** Null where its row as a whole is meant. */
   column: string | null;
   message: string;
 }

@@ -168,7 +168,7 @@ class RowsPreviewBody(Strict):
     """A file of rows, as a start would have it among its params."""
 
     target: Name = Field(description="The workflow or task.")
-    param: Annotated[str, Field(min_length=1, max_length=200)]
+    param: Annotated[str, Field(min_length=1, max_length=200, description="Which takes the rows.")]
     value: ValueObject = Field(description="The file, with how it is read.")
 
 

@@ -130,7 +130,7 @@ class RowProblemAnswer(Answer):
     """One mistake in a file of rows."""
 
     line: int = Field(description="Where its row begins, from 1; 0 for the file as a whole.")
-    column: str | None
+    column: str | None = Field(description="Null where its row as a whole is meant.")
     message: str
 
 
