@@ -19,7 +19,7 @@ const ROW_GAP = 22;
 const CAPTION = 22;
 const FRAME = 16;
 const FRAME_TOP = 78;
-const FOLLOW_TOP = 34;
+export const FOLLOW_TOP = 34;
 /** A sequence that is wider goes on in a row below, as text does. */
 const ROW_WIDTH = 1_920;
 const BETWEEN_ROWS = 44;

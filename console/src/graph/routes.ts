@@ -5,7 +5,7 @@
  * before its end, or takes that of its end at once, or runs in a gap between rows.
  */
 
-import { GAP, threadId, type Layout, type Place, type PlacedFrame } from "./layout";
+import { FOLLOW_TOP, GAP, threadId, type Layout, type Place, type PlacedFrame } from "./layout";
 
 type Point = readonly [x: number, y: number];
 
@@ -35,8 +35,7 @@ const ROUND = 8;
 /** The routes of all threads of a layout, by the threads' ids. */
 export function routesOf(layout: Layout): Map<string, Route> {
   const steps = new Map(layout.steps.map((one) => [one.step.address, one]));
-  const captions = layout.frames.filter(({ kind }) => kind === "caption");
-  const words = captions.map((one) => ({ ...one, width: LETTER * one.caption.length }));
+  const words = layout.frames.filter(({ kind }) => kind !== "each").map(wordsOf);
   const [clear, boxes] = [boxesOf(layout, words), boxesOf(layout, [])];
   const found = new Map<string, Route>();
   for (const thread of layout.threads) {
@@ -47,6 +46,14 @@ export function routesOf(layout: Layout): Map<string, Route> {
     found.set(threadId(thread), route ?? curve([rightOf(from)], leftOf(to)));
   }
   return found;
+}
+
+/** Where the words of a frame stand: all of a caption, or at the top of what is framed. */
+function wordsOf(frame: PlacedFrame): Place {
+  const width = LETTER * frame.caption.length;
+  return frame.kind === "caption"
+    ? { ...frame, width }
+    : { x: frame.x + ASIDE, y: frame.y, width, height: FOLLOW_TOP };
 }
 
 function routeOf(from: Place, to: Place, boxes: Boxes): Route | null {
@@ -165,8 +172,9 @@ function lanesNear(begin: number, end: number, { lanes }: Boxes): number[] {
 function gapsNear(from: Place, to: Place, { gaps, frames }: Boxes): number[] {
   const around = frames.filter((frame) => contains(frame, to) && !contains(frame, from));
   const outside = around.map(({ y }) => y - ASIDE);
-  const top = Math.min(from.y, to.y) - ASIDE;
-  const bottom = Math.max(from.y + from.height, to.y + to.height) + ASIDE;
+  // Far enough to go around a frame whose step stands at the height of both.
+  const top = Math.min(from.y, to.y) - FOLLOW_TOP - ASIDE;
+  const bottom = Math.max(from.y + from.height, to.y + to.height) + 2 * ASIDE;
   const aims = [...outside, to.y, to.y + to.height].sort((a, b) => a - b);
   const found = aims.flatMap((aim) => nearest(gaps, aim, Math.ceil(TRIED / aims.length)));
   return [...new Set(found)].filter((y) => y >= top && y <= bottom);
@@ -216,10 +224,14 @@ function boxesOf({ steps, frames }: Layout, words: Place[]): Boxes {
   }
   const inOrder = (numbers: number[]) => [...new Set(numbers)].sort((a, b) => a - b);
   const all = [...steps, ...frames];
+  // A thread along a border would be taken for it.
+  const borders = new Set(frames.flatMap(({ y, height }) => [y, y + height]));
   return {
     squares,
     frames: frames.filter(({ kind }) => kind !== "caption"),
-    gaps: inOrder(all.flatMap(({ y, height }) => [y - ASIDE, y + height + ASIDE])),
+    gaps: inOrder(all.flatMap(({ y, height }) => [y - ASIDE, y + height + ASIDE])).filter(
+      (gap) => !borders.has(gap),
+    ),
     lanes: inOrder(all.flatMap(({ x, width }) => [x - ASIDE, x + width + ASIDE])),
   };
 }

@@ -23,12 +23,18 @@ class Parser(argparse.ArgumentParser):
             import difflib  # for mistakes only
 
             given = message.split("invalid choice: ")[1].split(" ", 1)[0].strip("'")
+            option = message.partition(":")[0].removeprefix("argument ")
+            name = option if option.startswith("-") else ""
             choices = next(
-                (list(a.choices) for a in self._actions if a.choices and given not in a.choices), []
+                (
+                    list(one.choices)
+                    for one in self._actions
+                    if one.choices and "/".join(one.option_strings) == name
+                ),
+                [],
             )
             close = difflib.get_close_matches(given, choices, n=1)
             hint = f"did you mean {close[0]!r}?" if close else f"there is: {', '.join(choices)}"
-            option = message.partition(":")[0].removeprefix("argument ")
             what = f"{option}: no" if option.startswith("-") else "no command"
             message = f"{what} {given!r}; {hint}"
         self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
@@ -117,6 +123,7 @@ def duration(text: str) -> float:
         raise argparse.ArgumentTypeError(str(error)) from None
 
 
+DECIMAL_NAMES = {"point": ".", "comma": ","}
 DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
 
 
@@ -125,6 +132,14 @@ def delimiter(text: str) -> str:
     mark = DELIMITERS.get(text, text)
     if mark not in DELIMITERS.values():
         raise argparse.ArgumentTypeError(f"found {text!r}; expected {', '.join(DELIMITERS)}")
+    return mark
+
+
+def decimal(text: str) -> str:
+    """The decimal mark of a CSV file, by name or as it is."""
+    mark = DECIMAL_NAMES.get(text, text)
+    if mark not in DECIMAL_NAMES.values():
+        raise argparse.ArgumentTypeError(f"found {text!r}; expected {' or '.join(DECIMAL_NAMES)}")
     return mark
 
 

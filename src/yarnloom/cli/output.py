@@ -402,7 +402,7 @@ def glance_text(glance: View) -> Text:
 def print_failures(found: View) -> None:
     """What failed in a run, by kind."""
     for kind in found["kinds"][:KINDS_SHOWN]:
-        many = f"{kind['number']:,} items at " if kind["in_items"] else ""
+        many = f"{count(kind['number'], 'item')} at " if kind["in_items"] else ""
         others = len(kind["addresses"]) - 1
         where = kind["address"]
         if others:

@@ -8,7 +8,7 @@ from typing import Any
 
 from yarnloom.cli import output, runs
 from yarnloom.cli.files import check_bar, file_params, say_set_aside
-from yarnloom.cli.options import Add, Parser, delimiter, duration
+from yarnloom.cli.options import Add, Parser, decimal, delimiter, duration
 from yarnloom.cli.output import say
 from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import (
@@ -21,7 +21,7 @@ from yarnloom.cli.typed_params import (
 from yarnloom.client import Client, Start
 from yarnloom.client.http_requests import start_request
 from yarnloom.errors import InvalidInput, Problem
-from yarnloom.row_options import DECIMALS, ENCODINGS, OPTIONS, THOUSANDS
+from yarnloom.row_options import ENCODINGS, OPTIONS, THOUSANDS
 from yarnloom.values import JsonObject
 
 
@@ -150,7 +150,10 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     )
     start_parser.add_argument("--encoding", choices=ENCODINGS, help="of a CSV file (default utf-8)")
     start_parser.add_argument(
-        "--decimal", choices=DECIMALS, help="the decimal mark in a CSV file (default a point)"
+        "--decimal",
+        type=decimal,
+        metavar="MARK",
+        help="the decimal mark in a CSV file: point (default), comma",
     )
     start_parser.add_argument(
         "--thousands",

@@ -28,7 +28,7 @@ const CHOICES = {
   ],
   bad: [
     { value: "refuse", label: "start nothing" },
-    { value: "collect", label: "set them aside" },
+    { value: "collect", label: "set aside" },
   ],
 };
 const LABELS = {
@@ -44,12 +44,12 @@ export function RowsReading({ target, param, file, onChange }: Props) {
   const names = csv ? (["delimiter", "encoding", "decimal", "bad"] as const) : (["bad"] as const);
   return (
     <div>
-      <Group gap="sm" mt={6} align="flex-end">
+      <Group gap={8} mt={6} align="flex-end">
         {names.map((name) => (
           <Select
             key={name}
             size="xs"
-            w={124}
+            w={107}
             label={LABELS[name]}
             aria-label={`${LABELS[name]} of ${file.name}`}
             data={CHOICES[name]}
@@ -93,13 +93,16 @@ function FirstRows({ target, param, file }: Omit<Props, "onChange">) {
   }
   if (!data) return null;
   const columns = [...new Set(data.rows.flatMap((row) => Object.keys(asRow(row))))].slice(0, 6);
-  const many = (data.good + data.bad).toLocaleString("en");
-  const looked = data.whole ? `all ${many} rows` : `the first ${many} rows`;
+  const looked = data.good + data.bad;
+  const many = looked.toLocaleString("en");
+  const which = data.whole ? `all ${many} rows` : `the first ${many} rows`;
+  const found = data.bad
+    ? `${data.bad.toLocaleString("en")} of ${which} are bad`
+    : `${which} are good`;
   return (
     <div data-testid="first-rows">
       <Text size="xs" c="dimmed" mt={6}>
-        {data.bad ? `${data.bad.toLocaleString("en")} of ${looked} are bad` : `${looked} are good`}
-        {data.remark && `; ${data.remark}`}
+        {[looked && found, data.remark].filter(Boolean).join("; ")}
       </Text>
       {data.rows.length > 0 && (
         <Table fz="xs" verticalSpacing={2} withRowBorders={false}>
