@@ -17,10 +17,10 @@ Row = dict[str, Any]
 
 def broken_fractions(connection: sqlite3.Connection) -> list[str]:
     """Every row whose fraction is another than what follows from all that is in it."""
-    found = []
+    inner = []
     for run in _rows(connection, "SELECT * FROM runs"):
-        found += _Fold(connection, run).broken()
-    return found
+        inner += _Fold(connection, run).broken()
+    return inner
 
 
 class Falls:
@@ -32,7 +32,7 @@ class Falls:
 
     def look(self) -> list[str]:
         """Runs that fell since it was looked last."""
-        found = []
+        inner = []
         for row in _rows(
             self._connection,
             "SELECT r.number, p.fraction, (SELECT printf('%d %d %d', total(attempts), total(tries),"
@@ -42,9 +42,9 @@ class Falls:
         ):
             before, causes = self._seen.get(row["number"], (0.0, row["causes"]))
             if row["fraction"] < before - CLOSE and causes == row["causes"]:
-                found.append(f"run {row['number']} fell from {before} to {row['fraction']}")
+                inner.append(f"run {row['number']} fell from {before} to {row['fraction']}")
             self._seen[row["number"]] = row["fraction"], row["causes"]
-        return found
+        return inner
 
 
 def _rows(connection: sqlite3.Connection, sql: str, *values: Any) -> list[Row]:
@@ -80,16 +80,16 @@ class _Fold:
             self.shares = shares(self.plan, json.loads(nodes))
 
     def broken(self) -> list[str]:
-        found = []
+        inner = []
         for row in self.steps:
             if abs(row["fraction"] - self.of_step(row)) > CLOSE:
-                found.append(f"step {row['id']} is at {row['fraction']}, not {self.of_step(row)}")
+                inner.append(f"step {row['id']} is at {row['fraction']}, not {self.of_step(row)}")
         for row in self.parts:
             if abs(row["fraction"] - self.of_part(row)) > CLOSE:
-                found.append(f"part {row['id']} is at {row['fraction']}, not {self.of_part(row)}")
+                inner.append(f"part {row['id']} is at {row['fraction']}, not {self.of_part(row)}")
             if self.plan.nodes[row["node"]].kind is Kind.EACH:
-                found += self.broken_each(row)
-        return found
+                inner += self.broken_each(row)
+        return inner
 
     def of_step(self, row: Row) -> float:
         if row["state"] == "done" or _passed_over(row, row["state"]):
@@ -126,10 +126,10 @@ class _Fold:
     def inside(self, row: Row, node: Node) -> list[Row]:
         parts = [one for one in self.parts if one["parent"] == row["id"]]
         steps = [one for one in self.steps if one["part"] == row["id"]]
-        found = [one for one in (*parts, *steps) if one["node"] in node.children]
+        inner = [one for one in (*parts, *steps) if one["node"] in node.children]
         return [
             one
-            for one in found
+            for one in inner
             if one["state"] != "skipped"
             or one["skip_reason"] not in ("gone", "not_chosen")
             or one.get("value") is not None
@@ -164,17 +164,17 @@ class _Fold:
             for one in items
             if one["outcome"] is None and one["state"] == "running" and one["begun_at"] is None
         ]
-        found = []
+        inner = []
         if len(pardoned) > self.may_fail(each):
-            found.append(f"each {each['id']} pardons {len(pardoned)}")
+            inner.append(f"each {each['id']} pardons {len(pardoned)}")
         if whole != each["covered"]:
-            found.append(f"each {each['id']} has {each['covered']} through, not {whole}")
+            inner.append(f"each {each['id']} has {each['covered']} through, not {whole}")
         if len(idle) != each["idle"]:
-            found.append(f"each {each['id']} has {each['idle']} idle items, not {len(idle)}")
+            inner.append(f"each {each['id']} has {each['idle']} idle items, not {len(idle)}")
         begun = {row["item_part"] for row in self.steps if row["state"] == "running"}
         if wrong := [one["id"] for one in idle if one["id"] in begun]:
-            found.append(f"items {wrong} run, and are said to wait")
-        return found
+            inner.append(f"items {wrong} run, and are said to wait")
+        return inner
 
 
 def _passed_over(row: Row, state: str) -> bool:

@@ -134,8 +134,8 @@ class ServiceProgram(Program):
 
     def end(self, number: int = signal.SIGTERM) -> int:
         """Tell it to end; its exit code."""
-        for one in self.clients:
-            one.close()
+        for client in self.clients:
+            client.close()
         return super().end(number)
 
 

@@ -1,4 +1,4 @@
-"""What references stand for, read plainly from what was written: a part of the plain reading."""
+"""The values of references, read plainly from the written plan: a part of the plain reading."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ class Values:
         """The spot of a part that is seen from another spot."""
         here = spot
         while True:
-            found = [one for one in here.of_plan() if one.written is target]
-            if len(found) == 1:
-                return found[0]
+            spots = [one for one in here.of_plan() if one.written is target]
+            if len(spots) == 1:
+                return spots[0]
             assert here.around is not None
             here = here.around
 
@@ -31,7 +31,7 @@ class Values:
         return self.of_json(value_json(value), spot)
 
     def of_json(self, written: dict[str, Any], spot: Spot) -> Any:
-        """What a value as it stands in a plan is in the run."""
+        """The value of a plan in the run."""
         match written:
             case {"constant": value}:
                 return value
@@ -59,11 +59,11 @@ class Values:
             case {"failure": _}:
                 return self.failure(spot)
             case {"list": parts}:
-                found = [self.of_json(one, spot) for one in parts]
-                return [None if one is MISSING else one for one in found]
+                values = [self.of_json(one, spot) for one in parts]
+                return [None if one is MISSING else one for one in values]
             case {"object": parts}:
-                found = {name: self.of_json(one, spot) for name, one in parts.items()}
-                return {name: one for name, one in found.items() if one is not MISSING}
+                values = {name: self.of_json(one, spot) for name, one in parts.items()}
+                return {name: one for name, one in values.items() if one is not MISSING}
             case {"text": template, "names": names}:
                 return self.filled(template, names, spot)
             case {"compare": _} | {"all": _} | {"any": _} | {"not": _} | {"is_null": _}:

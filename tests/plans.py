@@ -76,7 +76,7 @@ class Scope:
     eaches: tuple[str, ...] = ()
     before: bool = False
     follows: bool = False
-    alternative: bool = False  # it stands in for another part
+    alternative: bool = False  # it replaces another part
 
 
 class Maker:

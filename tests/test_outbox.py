@@ -43,7 +43,7 @@ class Office:
     @property
     def keys(self) -> list[str]:
         """In the order in which they came."""
-        return [one["key"] for one in self.starts]
+        return [start["key"] for start in self.starts]
 
 
 def problem(code: str, status: int, detail: str = "no") -> Answer:

@@ -46,7 +46,7 @@ def matches_day(cron: str, day: date) -> bool:
     if day.month not in numbers(months, 1, 12):
         return False
     by_day = day.day in numbers(days, 1, 31)
-    by_week = day.isoweekday() % 7 in {one % 7 for one in numbers(weekdays, 0, 7)}
+    by_week = day.isoweekday() % 7 in {number % 7 for number in numbers(weekdays, 0, 7)}
     both = days.startswith("*") or weekdays.startswith("*")
     return (by_day and by_week) if both else (by_day or by_week)
 

@@ -81,7 +81,7 @@ class Written:
             yield from one.all()
 
     def references(self) -> list[dict[str, Any]]:
-        """The references in it itself, as they stand in a plan."""
+        """The references in it itself, in the form of a plan."""
         part = self.part
         found = [part.only_if, *(part.inputs.values() if isinstance(part, Step) else ())]
         if isinstance(part, Each):
@@ -150,7 +150,7 @@ class Written:
 
 
 def _leaves(written: Any) -> Iterator[dict[str, Any]]:
-    """The references in a value as it stands in a plan."""
+    """The references in a value in the form of a plan."""
     if isinstance(written, list):
         for inner in written:
             yield from _leaves(inner)

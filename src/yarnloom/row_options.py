@@ -1,4 +1,4 @@
-"""How a file of rows is read, as it stands in a run's params beside the file."""
+"""How a file of rows is read, in the params of a run, beside the file."""
 
 from __future__ import annotations
 

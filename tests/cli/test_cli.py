@@ -221,7 +221,7 @@ def test_a_worker_told_to_end_lets_its_step_finish(tmp_path: Path) -> None:
         step = json.loads(
             run_command("show", f"{run.number}/hold", "--json", url=program.url).stdout
         )
-        assert [one["outcome"] for one in step["attempts"]] == ["handed_back"]
+        assert [attempt["outcome"] for attempt in step["attempts"]] == ["handed_back"]
         assert (step["state"], step["tries"], step["losses"]) == ("ready", 0, 0)
 
         shown = run_command("show", str(run.number), url=program.url)

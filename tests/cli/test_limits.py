@@ -60,7 +60,7 @@ def test_why_is_said_in_whole_lines(program: ServiceProgram) -> None:
 
     assert "all[1]/pass and 2 more" in why.stdout
     assert "yarnloom worker --load MODULE:LOOM" in " ".join(why.stdout.split())
-    assert [one["address"] for one in json.loads(part.stdout)["waits"]] == ["all[2]/pass"]
+    assert [wait["address"] for wait in json.loads(part.stdout)["waits"]] == ["all[2]/pass"]
     assert "no worker is connected" in show.stdout
 
 

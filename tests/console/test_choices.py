@@ -22,7 +22,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 
 def test_what_was_not_taken_is_faint(program: ServiceProgram, page: Page) -> None:
-    """A choice shows its branches by value; a fallback what it stood in for."""
+    """A choice shows its branches by value; a fallback the part that it replaced."""
     guests = [{"name": "bob", "seats": 9, "way": "desk"}]
     run = program.client().start("send-tickets", guests=guests)
     run.wait(60)

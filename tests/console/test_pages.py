@@ -254,9 +254,9 @@ def test_axe_finds_nothing_serious(
         page.evaluate(source)
         report = page.evaluate("axe.run({resultTypes: ['violations']})")
         serious = [
-            (one["id"], [node["html"][:160] for node in one["nodes"]][:4])
-            for one in report["violations"]
-            if one["impact"] in ("serious", "critical")
+            (violation["id"], [node["html"][:160] for node in violation["nodes"]][:4])
+            for violation in report["violations"]
+            if violation["impact"] in ("serious", "critical")
         ]
         if serious:
             found[place] = serious

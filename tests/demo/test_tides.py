@@ -56,7 +56,7 @@ def test_the_table_is_right(office: object, harbour: str) -> None:
 def test_a_silent_gauge_is_announced_from_the_handbook(
     office: object, monkeypatch: pytest.MonkeyPatch, harbour: str, tasks: dict[str, int], last: str
 ) -> None:
-    """The handbook stands in for a gauge, and the announcement then says how sure it is."""
+    """The handbook replaces a gauge, and the announcement then says how sure it is."""
     with web_host.web_host() as url:
         monkeypatch.setenv(web_host.ADDRESS_VARIABLE, url)
         run = run_workflow(loom, "tomorrows-waters", harbour=harbour)

@@ -81,7 +81,7 @@ def test_what_goes_wrong_is_told_of_its_own_step(
     run = start(program, tmp_path, what)
     assert run.wait(30) == LINKS
     counts = Counter(lines(str(tmp_path), "begun"))
-    ended = Counter(one["outcome"] for one in attempts(run))
+    ended = Counter(attempt["outcome"] for attempt in attempts(run))
     if what == "fails":
         assert counts == {str(at): 1 + (at == 20) for at in range(LINKS)}
         assert ended == {"done": LINKS, "failed": 1}
@@ -102,7 +102,7 @@ def test_a_long_step_in_the_middle_is_seen_to_run_and_to_be_cancelled(
     run.cancel()
     assert eventually(lambda: run.refresh().state == "cancelled", 20)
     assert set(lines(str(tmp_path), "begun")) == {str(at) for at in range(21)}
-    assert eventually(lambda: not any(one["in_hand"] for one in workers(program)), 10)
+    assert eventually(lambda: not any(worker["in_hand"] for worker in workers(program)), 10)
 
 
 def workers(program: Program) -> list[dict[str, Any]]:

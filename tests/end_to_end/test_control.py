@@ -78,7 +78,7 @@ def test_a_loop_goes_on_where_it_was_at_fifty_points(tmp_path: Path) -> None:
 
     repeats = Counter(lines(str(tmp_path), "walked"))
     assert sorted(map(int, repeats)) == list(range(30 * POINTS)), "an item was left out"
-    kills = sum(one["outcome"] == "lost" for one in step.data["attempts"])
+    kills = sum(attempt["outcome"] == "lost" for attempt in step.data["attempts"])
     # A killed process repeats at most the item that it was at, which had not finished.
     assert sum(repeats.values()) - 30 * POINTS <= bound + kills
     assert step.progress is not None
@@ -133,7 +133,7 @@ def test_each_letter_is_sent_once_whatever_happens(tmp_path: Path) -> None:
 
     sent = Counter(line.split()[0] for line in lines(folder, "mailbox"))
     assert sent == {str(number): 1 for number in range(60)}
-    assert {one["state"] for one in ledger["effects"]} == {"done"}
+    assert {effect["state"] for effect in ledger["effects"]} == {"done"}
     assert len(ledger["effects"]) == 60
 
 
@@ -166,7 +166,7 @@ def test_work_is_called_again_and_old_attempts_are_folded(
     assert run.wait(60) == 30
     step = run.step("go").data
     assert (len(step["attempts"]), step["folded"]) == (21, 9)
-    assert [one["outcome"] for one in step["attempts"][-2:]] == ["called_again", "done"]
+    assert [attempt["outcome"] for attempt in step["attempts"][-2:]] == ["called_again", "done"]
 
 
 def test_a_stubborn_step_is_killed_with_all_that_it_started(tmp_path: Path) -> None:

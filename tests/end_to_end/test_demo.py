@@ -53,13 +53,13 @@ def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
     )
     mended = [client.run(number).mend("the gauge is repaired").wait(60) for number in (1, 2)]
     letters = httpx.get(f"{mailbox}/letters", trust_env=False).json()["letters"]
-    letters = [one for one in letters if one["to"] != "duty officer"]
+    letters = [letter for letter in letters if letter["to"] != "duty officer"]
 
     for line in SAID:
         assert line in demo.text
     assert "<title>Yarn Loom</title>" in page.text
     # The mend made the sixth harbour's page; who had a letter already got no other.
-    assert len({one["to"] for one in letters}) == len(letters) == 24
+    assert len({letter["to"] for letter in letters}) == len(letters) == 24
     assert almanac == online
     assert almanac.count("<h2>") == 5
     assert "Fogwick is missing: the gauge at fogwick is silent" in almanac

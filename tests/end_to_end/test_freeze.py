@@ -147,7 +147,7 @@ def test_a_worker_that_breaks_its_connection_and_lives_is_kept(tmp_path: Path) -
         through.heal()
         (tmp_path / "go").touch()
         assert run.wait(60) == "went"
-        assert [one["outcome"] for one in run.step("alone").data["attempts"]] == ["done"]
+        assert [attempt["outcome"] for attempt in run.step("alone").data["attempts"]] == ["done"]
         assert worker.end() == 0
 
 

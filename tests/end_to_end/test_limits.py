@@ -46,7 +46,7 @@ def test_tries_and_what_a_task_chooses(program: ServiceProgram, tmp_path: Path) 
     run = program.client().start("flakys", folder=str(tmp_path))
 
     assert run.wait(60) == [4, 4]
-    errors = [one["error"] and one["error"]["type"] for one in attempts(run)]
+    errors = [attempt["error"] and attempt["error"]["type"] for attempt in attempts(run)]
     assert errors == [*["ConnectionResetError"] * 2, "TryLater", None]
     assert "cut off" in attempts(run)[0]["error"]["traceback"]
 

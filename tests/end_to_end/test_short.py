@@ -41,7 +41,7 @@ def printed(run: Run, number: int, attempt: str = "") -> list[str]:
 def states(run: Run) -> Counter[str]:
     """How many items are in each state."""
     answer = run._client.call(Request("GET", f"/runs/{run.number}/graph"))
-    (found,) = (one["counts"] for one in answer["parts"] if one["label"] == "all")
+    (found,) = (part["counts"] for part in answer["parts"] if part["label"] == "all")
     return Counter({name: count for name, count in found.items() if name != "total"})
 
 
@@ -49,7 +49,7 @@ def outcomes(run: Run) -> Counter[str]:
     """How the attempts of a run ended."""
     query = {"limit": 2_000}
     answer = run._client.call(Request("GET", f"/runs/{run.number}/attempts", query=query))
-    return Counter(one["outcome"] for one in answer["attempts"])
+    return Counter(attempt["outcome"] for attempt in answer["attempts"])
 
 
 def test_each_item_has_its_own_lines(program: Program) -> None:
@@ -118,7 +118,7 @@ def test_what_a_dying_process_had_in_hand_runs_elsewhere(
     answer = run._client.call(
         Request("GET", f"/runs/{run.number}/steps", query={"address": f"all[{special}]/do"})
     )
-    assert [one["outcome"] for one in answer["attempts"]] == ["lost", "done"]
+    assert [attempt["outcome"] for attempt in answer["attempts"]] == ["lost", "done"]
     # What had ended and was not sent yet, the worker finds; what had not begun is not handed back.
     ended = lines(str(tmp_path), "ended")
     assert sorted(map(int, ended)) == list(range(300)), "each once"

@@ -63,7 +63,7 @@ def code_of(client: Client, number: int, address: str = "it") -> list[str]:
     """The code that each attempt of a step ran."""
     query = {"address": address}
     step = client.call(Request("GET", f"/runs/{number}/steps", query=query))
-    return [one["code_hash"] for one in step["attempts"] if one["begun_at"]]
+    return [attempt["code_hash"] for attempt in step["attempts"] if attempt["begun_at"]]
 
 
 # Around attempts and processes

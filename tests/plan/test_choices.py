@@ -86,7 +86,7 @@ def anything() -> Any:
 
 
 def examined(plan: Any) -> tuple[Plan, dict[str, str]]:
-    """A compiled plan, and what is wrong with it by address."""
+    """A compiled plan, and its mistakes by address."""
     loom = Loom("l")
     for task in (fit, name, count, greet, twice, anything):
         loom.task(task)
@@ -276,7 +276,7 @@ def test_a_right_plan_is_not_complained_about(case: str) -> None:
 
 @pytest.mark.parametrize("case", WRONG)
 def test_what_is_wrong_is_said_where_it_stands(case: str) -> None:
-    """With what was found and what was expected."""
+    """With the value that was found, and the expected type."""
     plan, where, words = WRONG[case]
     problems = examined(plan)[1]
 
@@ -309,7 +309,7 @@ def test_a_reference_used_like_a_value_gives_advice(use: Any, words: str) -> Non
 
 
 def test_branches_are_called_by_their_values() -> None:
-    """Text that reads like another value stands in quotes."""
+    """Text that reads like another value is in quotes."""
     values = ["a b", "1", 1, None, "otherwise", "instead", ""]
     plan, problems = examined(
         sequence(

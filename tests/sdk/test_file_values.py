@@ -164,7 +164,7 @@ def test_a_loom_is_checked_with_its_files() -> None:
     )
     with pytest.raises(PlanError) as found:
         loom.check()
-    texts = [str(one) for one in found.value.problems]
+    texts = [str(problem) for problem in found.value.problems]
     assert texts[0] == "wrong/all/add.number: item('harbour') is text; expected an integer"
     assert texts[1] == "wrong/read.file: found 3; expected a file"
     assert "did you mean 'copies'?" in texts[2]

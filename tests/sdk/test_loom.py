@@ -247,7 +247,7 @@ def test_a_grace_is_written_as_other_times_are() -> None:
     assert loom.tasks["short"].facts()["grace"] == 0.5
     (remark,) = loom.remarks(plans)
     assert (remark.where, "cannot hear" in remark.message) == ("deaf.grace", True)
-    assert [one.where for one in problems] == ["odd.grace"]
+    assert [problem.where for problem in problems] == ["odd.grace"]
     assert "'soon'" in problems[0].message
 
 
@@ -289,5 +289,5 @@ def test_params_that_are_no_model_are_a_mistake(params: Any) -> None:
 
     loom.workflow("w", plan=step("only", nothing), params=params)
     _, problems = loom.examine()
-    assert [one.where for one in problems] == ["w.params"]
+    assert [problem.where for problem in problems] == ["w.params"]
     assert "expected a class made from BaseModel" in problems[0].message

@@ -106,7 +106,7 @@ def test_a_single_task_is_started(http: httpx.Client) -> None:
 
     assert (run["task"], run["workflow"], run["output"]) == ("marks/pair", "marks/pair", 3)
     assert wrong.status_code == 422
-    assert {one["pointer"] for one in wrong.json()["problems"]} == {"/left", "/right"}
+    assert {problem["pointer"] for problem in wrong.json()["problems"]} == {"/left", "/right"}
     assert neither.status_code == 422
 
 

@@ -151,7 +151,10 @@ def test_steps_are_decided_about_by_address(
     http.post(f"{path}/pause", params=where, json={"reason": "look"})
     eventually(lambda: run.step("go").state == "paused")
     wrong = http.post(f"{path}/edit", params=where, json={"inputs": {"count": "x", "n": 1}})
-    assert {one["pointer"] for one in wrong.json()["problems"]} == {"/inputs/count", "/inputs/n"}
+    assert {problem["pointer"] for problem in wrong.json()["problems"]} == {
+        "/inputs/count",
+        "/inputs/n",
+    }
     assert http.post(f"{path}/dance", params=where).status_code == 422
     assert http.post(f"{path}/skip", params={"address": "nothing"}).status_code == 404
     bad = http.post(f"{path}/supply", params=where, json={"output": "text"})

@@ -31,7 +31,7 @@ def get(program: ServiceProgram, path: str) -> Any:
 def box(program: ServiceProgram, run: int, label: str) -> Any:
     """A step inside the each of a run."""
     (each,) = get(program, f"/runs/{run}/graph")["parts"]
-    return next(one for one in each["do"]["parts"] if one["label"] == label)
+    return next(part for part in each["do"]["parts"] if part["label"] == label)
 
 
 def pieces_of(glance: Any, what: str) -> list[str]:
@@ -59,7 +59,7 @@ def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:
     eventually(lambda: box(program, run.number, "label")["counts"]["running"] == 1)
     eventually(lambda: box(program, run.number, "label")["counts"]["ready"] == 39)
     glance = get(program, f"/runs/{run.number}/glance")
-    said = {one["what"]: one for one in glance["pieces"]}
+    said = {piece["what"]: piece for piece in glance["pieces"]}
     assert said["running"] == {
         "what": "running",
         "text": "1 running in label",

@@ -36,7 +36,7 @@ def http(program: ServiceProgram) -> Iterator[httpx.Client]:
 
 def test_pools_that_looms_declare_are_there(http: httpx.Client) -> None:
     """With where their limits come from."""
-    pools = {one["name"]: one for one in http.get("/pools").json()["pools"]}
+    pools = {pool["name"]: pool for pool in http.get("/pools").json()["pools"]}
     narrow = pools["narrow"]
 
     assert (narrow["limit"], narrow["in_use"], narrow["note"]) == (1, 0, "one at a time")
@@ -97,7 +97,7 @@ def test_a_publication_with_a_pool_that_is_wrong_changes_nothing(http: httpx.Cli
     answer = http.post("/workflows", json={"plans": [], "pools": pools})
 
     assert answer.status_code == 422
-    pointers = [one["pointer"] for one in answer.json()["problems"]]
+    pointers = [problem["pointer"] for problem in answer.json()["problems"]]
     assert pointers == ["/pools/0/name", "/pools/0/limit", "/pools/0/rate"]
 
 

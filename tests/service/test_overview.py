@@ -140,9 +140,12 @@ def test_attempts_and_the_graph_as_it_was(
     (tmp_path / "go").touch()
     run.wait(60)
     told = http.get(f"/runs/{run.number}/attempts").json()
-    assert [one["address"] for one in told["attempts"]] == ["begin", "hold", "finish"]
+    assert [attempt["address"] for attempt in told["attempts"]] == ["begin", "hold", "finish"]
     assert run.refresh().data["attempts"] == 3
-    assert all(one["worker"] and one["begun_at"] <= one["ended_at"] for one in told["attempts"])
+    assert all(
+        attempt["worker"] and attempt["begun_at"] <= attempt["ended_at"]
+        for attempt in told["attempts"]
+    )
     then = http.get(f"/runs/{run.number}/graph", params={"at": moment}).json()
     assert [part["state"] for part in then["parts"]] == [part["state"] for part in seen["parts"]]
     assert [part["state"] for part in then["parts"]] == ["done", "running", "waiting"]

@@ -326,7 +326,7 @@ def test_a_report_that_is_none_is_refused(worker: RawWorker, body: Message, poin
     answer = worker.http.post(f"/workers/{worker.id}/report", json=told)
 
     assert answer.status_code == 422
-    assert pointer in [one["pointer"] for one in answer.json()["problems"]]
+    assert pointer in [problem["pointer"] for problem in answer.json()["problems"]]
 
 
 @pytest.fixture(scope="module")

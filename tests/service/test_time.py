@@ -48,7 +48,7 @@ def client(program: ServiceProgram) -> Client:
 def pointers(answer: httpx.Response) -> set[str]:
     """What an answer says is wrong."""
     assert answer.status_code == 422, answer.text
-    return {one["pointer"] for one in answer.json()["problems"]}
+    return {problem["pointer"] for problem in answer.json()["problems"]}
 
 
 # Later
@@ -142,7 +142,7 @@ def test_of_many_all_or_none(client: Client) -> None:
     bad = [*good, Start("sums", {"nummer": 1}), Start("nothing")]
     with pytest.raises(InvalidInput) as refused:
         client.start_many(bad)
-    where = {one.where for one in refused.value.problems}
+    where = {problem.where for problem in refused.value.problems}
     assert where == {"/starts/60/params/number", "/starts/60/params/nummer", "/starts/61/target"}
     client.start("sums", number=7, key="none-3")
     with pytest.raises(StartKeyTaken, match="start 3"):
@@ -210,7 +210,7 @@ def test_next_times_before_anything_is_saved(http: httpx.Client) -> None:
     """As many as are asked for; a mistake is said."""
     query = {"cron": "0 12 29 2 *", "zone": "Europe/Lisbon", "count": 3}
     times = http.get("/next-times", params=query).json()["times"]
-    years = [datetime.fromisoformat(one).year for one in times]
+    years = [datetime.fromisoformat(time).year for time in times]
     assert years == [years[0], years[0] + 4, years[0] + 8]
     assert pointers(http.get("/next-times", params={"cron": "x"})) == {"/cron"}
     wrong = {"cron": "* * * * *", "zone": "Nowhere"}
@@ -237,7 +237,7 @@ def test_both_clients_keep_schedules(program: ServiceProgram, client: Client) ->
     sums: dict[str, Any] = {"params": {"number": 1}, "paused": True}
     made = client.make_schedule("sums", name="by-client", cron="0 * * * *", **sums)
     assert made.paused.by == "test"
-    assert [one.name for one in client.schedules()] == ["by-client"]
+    assert [schedule.name for schedule in client.schedules()] == ["by-client"]
     with pytest.raises(InvalidInput, match="/params/number"):
         client.change_schedule("by-client", params={"nummer": 1})
     assert client.change_schedule("by-client", params={"number": 2}, paused=False).next_at

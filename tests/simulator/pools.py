@@ -1,7 +1,8 @@
 """Random worlds of pools: weights, several at once, shares, priorities, rates, values, changes.
 
-The engine hands steps out; the world keeps its own account of what is in use, and holds the engine
-against the rules of reservations (`docs/limits.md`) at each hand-out and whenever nothing moves.
+The engine hands steps out; the world keeps its own account of the places in use, and holds the
+engine against the rules of reservations (`docs/limits.md`) at each hand-out and whenever nothing
+moves.
 """
 
 from __future__ import annotations
@@ -168,7 +169,7 @@ class PoolWorld(Floor):
         self.advance(self.random.choice((0.1, 0.5, 1.2)))
 
     def crash(self) -> None:
-        """The service is killed; workers come back with what they have in hand."""
+        """The service is killed; workers come back with all that they have in hand."""
         self.say("crash")
         self.inline.restart()
         for name, hand in self.hands.items():

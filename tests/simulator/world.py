@@ -292,7 +292,10 @@ class World(WorldOfWorkers):
                 naive.cancel()
             naive.begun = started_at is not None
         reported = [
-            item.attempt for one in commands if isinstance(one, Report) for item in one.items
+            item.attempt
+            for command in commands
+            if isinstance(command, Report)
+            for item in command.items
         ]
         ended = connection.execute(
             "SELECT a.id, a.run, a.outcome, a.number = s.attempts, s.state, s.output, s.id"

@@ -68,23 +68,23 @@ READ = {"encoding": "cp1252", "decimal": ",", "thousands": ".", "delimiter": ";"
 
 def test_an_office_s_file_is_read_as_it_is_written(folder: Folder) -> None:
     """Its letters, its decimal comma and its thousands; headers in any case, with spaces."""
-    found = folder.check(OFFICE, bad="collect", **READ)
+    checked = folder.check(OFFICE, bad="collect", **READ)
 
-    assert folder.rows(found) == [
+    assert folder.rows(checked) == [
         {"harbour": "Köge", "level": 1234.5, "count": 3, "note": None},
         {"harbour": "Saltmere", "level": -0.25, "count": 1000, "note": "ja"},
     ]
-    assert found.facts["bad_count"] == 1
-    assert folder.bad(found).decode("cp1252").splitlines() == [
+    assert checked.facts["bad_count"] == 1
+    assert folder.bad(checked).decode("cp1252").splitlines() == [
         "Harbour ;LEVEL;count;note;yarnloom.line;yarnloom.reason",
         "Brackwater;viel;2;'=SUM(A1);3;level: found 'viel'; expected a number",
-    ] or '"' in folder.bad(found).decode("cp1252")
+    ] or '"' in folder.bad(checked).decode("cp1252")
 
 
 def test_the_bad_file_corrected_by_hand_goes_in_with_the_same_options(folder: Folder) -> None:
-    """What was added is taken out, and a cell's own apostrophe stays."""
-    found = folder.check(OFFICE, bad="collect", **READ)
-    corrected = folder.bad(found).replace(b"viel", b"2,5")
+    """Added marks are taken out, and a cell's own apostrophe stays."""
+    checked = folder.check(OFFICE, bad="collect", **READ)
+    corrected = folder.bad(checked).replace(b"viel", b"2,5")
     again = folder.check(corrected, bad="collect", **READ)
 
     assert folder.rows(again) == [
@@ -109,13 +109,13 @@ def test_nothing_is_lost_between_both_files(
     writer.writerows(
         [f"h{i}", "1" if good else "x", note] for i, (note, good) in enumerate(given_rows)
     )
-    found = folder.check(text.getvalue().encode(), bad="collect")
+    checked = folder.check(text.getvalue().encode(), bad="collect")
     if not any(good for _, good in given_rows) and given_rows:
-        assert isinstance(found, RefusedRows)
+        assert isinstance(checked, RefusedRows)
         return
-    rows = folder.rows(found)
+    rows = folder.rows(checked)
     if any(not good for _, good in given_rows):
-        again = folder.check(folder.bad(found).replace(b",x,", b",1,"), bad="collect")
+        again = folder.check(folder.bad(checked).replace(b",x,", b",1,"), bad="collect")
         rows += folder.rows(again)
 
     notes = {row["harbour"]: row["note"] or "" for row in rows}
@@ -125,13 +125,13 @@ def test_nothing_is_lost_between_both_files(
 def test_lines_that_are_not_json_come_back_as_they_were(folder: Folder) -> None:
     """Of JSON Lines objects keep their fields; anything else its text."""
     data = b'{"harbour": "a", "level": 1}\n{"harbour": "b"}\nnonsense\n[1]\n'
-    found = folder.check(data, "levels.jsonl", bad="collect")
-    lines = [json.loads(line) for line in folder.bad(found).splitlines()]
+    checked = folder.check(data, "levels.jsonl", bad="collect")
+    lines = [json.loads(line) for line in folder.bad(checked).splitlines()]
     assert lines[0]["harbour"] == "b"
     assert [one.get("yarnloom.value") for one in lines[1:]] == ["nonsense", "[1]"]
     assert [one["yarnloom.line"] for one in lines] == [2, 3, 4]
 
-    mended = folder.bad(found).replace(b'"harbour": "b"', b'"harbour": "b", "level": 2')
+    mended = folder.bad(checked).replace(b'"harbour": "b"', b'"harbour": "b", "level": 2')
     again = folder.check(mended, "levels.jsonl", bad="collect")
     assert [row["harbour"] for row in folder.rows(again)] == ["b"]
     assert again.facts["bad_count"] == 2
@@ -142,18 +142,18 @@ def test_lines_that_are_not_json_come_back_as_they_were(folder: Folder) -> None:
 )
 def test_more_bad_rows_than_may_be_are_refused(folder: Folder, limit: Any, refused: bool) -> None:
     """By count or share of all; the message says how many there are."""
-    found = folder.check(OFFICE, bad="collect", at_most_bad=limit, **READ)
+    checked = folder.check(OFFICE, bad="collect", at_most_bad=limit, **READ)
 
-    assert isinstance(found, RefusedRows) is refused
+    assert isinstance(checked, RefusedRows) is refused
     if refused:
-        assert "1 of 3 rows are bad; at most" in str(found.problems[0])
+        assert "1 of 3 rows are bad; at most" in str(checked.problems[0])
 
 
 def test_every_error_is_counted_and_the_first_are_shown(folder: Folder) -> None:
     """To the end of the file."""
     data = b"harbour,level\n" + b"a,x\n" * 500
-    found = folder.check(data)
-    assert (len(found.problems), found.errors) == (20, 500)
+    checked = folder.check(data)
+    assert (len(checked.problems), checked.errors) == (20, 500)
 
     none_good = folder.check(data, bad="collect")
     assert "no row of it is good" in str(none_good.problems[0])
@@ -164,8 +164,8 @@ def test_where_a_row_begins_is_known(folder: Folder) -> None:
     plain = folder.check(b"harbour,level\na,1\nb,2\n")
     assert plain.facts == {"first_line": 2}
     data = b'harbour,level\n"a\nb",1\n\nc,2\nd,x\ne,3\nf,4\n'
-    found = folder.check(data, bad="collect")
-    pairs = [json.loads(line) for line in folder.files.lines(found.facts["lines"])]
+    checked = folder.check(data, bad="collect")
+    pairs = [json.loads(line) for line in folder.files.lines(checked.facts["lines"])]
 
     assert pairs == [[0, 2], [1, 5], [2, 7]]
 
@@ -186,17 +186,17 @@ def test_a_message_names_the_option_to_give(
     folder: Folder, data: bytes, options: dict[str, Any], words: str
 ) -> None:
     """So that the next try goes."""
-    found = folder.check(data, **options)
+    checked = folder.check(data, **options)
 
-    assert isinstance(found, RefusedRows)
-    assert any(words in str(one) for one in found.problems), found.problems
+    assert isinstance(checked, RefusedRows)
+    assert any(words in str(problem) for problem in checked.problems), checked.problems
 
 
 def test_other_encodings(folder: Folder) -> None:
     """UTF-16 with its mark; a remark where bytes look like another one."""
     data = "harbour,level\nKöge,1\n"
-    found = folder.check(data.encode("utf-16"), encoding="utf-16")
-    assert folder.rows(found)[0]["harbour"] == "Köge"
+    checked = folder.check(data.encode("utf-16"), encoding="utf-16")
+    assert folder.rows(checked)[0]["harbour"] == "Köge"
     wrong = folder.check(data.encode(), encoding="latin-1")
     assert "look like UTF-8" in wrong.facts["remark"]
     assert isinstance(folder.check(b"\xff\xfeh\0x", encoding="utf-16"), RefusedRows)
@@ -204,19 +204,21 @@ def test_other_encodings(folder: Folder) -> None:
 
 def test_a_preview_shows_the_first_rows_and_the_bad_ones(folder: Folder) -> None:
     """Nothing is kept."""
-    found = preview_rows(folder.files, folder.keep(OFFICE, **READ), SCHEMA)
+    checked = preview_rows(folder.files, folder.keep(OFFICE, **READ), SCHEMA)
 
-    assert [row["harbour"] for row in found["rows"]] == ["Köge", "Saltmere"]
-    assert (found["good"], found["bad"], found["whole"]) == (2, 1, True)
-    assert found["problems"][0]["line"] == 3
+    assert [row["harbour"] for row in checked["rows"]] == ["Köge", "Saltmere"]
+    assert (checked["good"], checked["bad"], checked["whole"]) == (2, 1, True)
+    assert checked["problems"][0]["line"] == 3
 
 
 def test_options_that_contradict_each_other_are_refused() -> None:
-    """Each with what was found."""
-    assert [one.where for one in option_problems({"decimal": ",", "thousands": ","})] == [
+    """Each with the value that was found."""
+    assert [problem.where for problem in option_problems({"decimal": ",", "thousands": ","})] == [
         "/thousands"
     ]
-    assert [one.where for one in option_problems({"at_most_bad": "many"})] == ["/at_most_bad"] * 2
+    assert [problem.where for problem in option_problems({"at_most_bad": "many"})] == [
+        "/at_most_bad"
+    ] * 2
     assert option_problems({"bad": "collect", "at_most_bad": "5%"}) == []
     with pytest.raises(ValueError, match='share as "5%"'):
         bad_limit("101%")

@@ -40,9 +40,9 @@ def check(
     """The rows, and what is wrong."""
     path = tmp_path / "file"
     path.write_bytes(data.encode() if isinstance(data, str) else data)
-    found = RowCheck(path, dialect_of(name, "", delimiter), SCHEMA)
-    rows = [json.loads(text) for text in found.texts()]
-    return rows, [str(one) for one in found.problems]
+    checked = RowCheck(path, dialect_of(name, "", delimiter), SCHEMA)
+    rows = [json.loads(text) for text in checked.texts()]
+    return rows, [str(problem) for problem in checked.problems]
 
 
 def harbours(rows: list[Any]) -> list[str]:
@@ -113,9 +113,9 @@ def test_cells_become_what_the_model_says(tmp_path: Path) -> None:
 )
 def test_what_is_wrong_is_said_with_its_line(tmp_path: Path, cells: str, problem: str) -> None:
     """And its column, where it is in one."""
-    rows, (found,) = check(tmp_path, f"{HEAD}\n{cells}\n")
+    rows, (checked,) = check(tmp_path, f"{HEAD}\n{cells}\n")
     assert rows == []
-    assert found.startswith(problem)
+    assert checked.startswith(problem)
 
 
 @pytest.mark.parametrize(
@@ -134,8 +134,8 @@ def test_what_is_wrong_is_said_with_its_line(tmp_path: Path, cells: str, problem
 def test_a_cell_that_does_not_fit(tmp_path: Path, cell: str, problem: str) -> None:
     """Found and expected, in words."""
     column, _, text = cell.partition("=")
-    _, (found,) = check(tmp_path, f'{HEAD},{column}\na,x@y,"{text}"\n')
-    assert found == f"line 2, column {column!r}: {problem}"
+    _, (checked,) = check(tmp_path, f'{HEAD},{column}\na,x@y,"{text}"\n')
+    assert checked == f"line 2, column {column!r}: {problem}"
 
 
 @pytest.mark.parametrize(
@@ -172,11 +172,11 @@ def test_a_file_that_cannot_be_used(tmp_path: Path, data: str | bytes, problem: 
 @pytest.mark.parametrize("name", ["wide.csv", "wide.jsonl"])
 def test_what_has_no_end_fills_no_memory(tmp_path: Path, name: str) -> None:
     """A line of many megabytes, and a header of many columns, are refused for what they are."""
-    _, (found,) = check(tmp_path, "x" * 5_000_000, name)
-    assert found.startswith("line 1: a line is longer than 1,048,576 bytes")
+    _, (checked,) = check(tmp_path, "x" * 5_000_000, name)
+    assert checked.startswith("line 1: a line is longer than 1,048,576 bytes")
     if name == "wide.csv":
-        _, (found,) = check(tmp_path, ",".join(f"c{n}" for n in range(100_000)), name)
-        assert found == "line 1: found 100,000 columns; at most 1,000 are read"
+        _, (checked,) = check(tmp_path, ",".join(f"c{n}" for n in range(100_000)), name)
+        assert checked == "line 1: found 100,000 columns; at most 1,000 are read"
 
 
 def test_the_first_twenty_errors_are_told(tmp_path: Path) -> None:
@@ -185,17 +185,19 @@ def test_the_first_twenty_errors_are_told(tmp_path: Path) -> None:
     rows, problems = check(tmp_path, "\n".join(lines))
     assert harbours(rows) == ["good"]
     assert len(problems) == ERRORS_TOLD
-    assert [one.split(",")[0] for one in problems] == [f"line {3 + 2 * n}" for n in range(20)]
+    assert [problem.split(",")[0] for problem in problems] == [
+        f"line {3 + 2 * n}" for n in range(20)
+    ]
 
 
 def test_columns_that_are_not_used_are_known(tmp_path: Path) -> None:
     """They are left out; one that is nearly a field's name is refused instead."""
     path = tmp_path / "file"
     path.write_text("harbour,address,remarks\na,x@y,none\n")
-    found = RowCheck(path, Dialect("csv"), SCHEMA)
-    (text,) = found.texts()
+    checked = RowCheck(path, Dialect("csv"), SCHEMA)
+    (text,) = checked.texts()
     assert json.loads(text).keys() == SCHEMA["properties"].keys()
-    assert found.unused == ["remarks"]
+    assert checked.unused == ["remarks"]
 
 
 def test_json_lines(tmp_path: Path) -> None:
@@ -209,7 +211,7 @@ def test_json_lines(tmp_path: Path) -> None:
     assert rows[0]["more"] == big
     bad = '{"harbour":"a"}\n{"harbour":1,"address":"x@y"}\n[1]\n{"a": NaN}\n{"harbour"\n'
     _, problems = check(tmp_path, bad, "letters.ndjson")
-    assert [one.partition(": ")[0] for one in problems] == [
+    assert [problem.partition(": ")[0] for problem in problems] == [
         "line 1, column 'address'",
         "line 2, column 'harbour'",
         "line 3",
@@ -223,11 +225,11 @@ def test_rows_need_not_be_objects(tmp_path: Path) -> None:
     path = tmp_path / "file"
     path.write_text("1\n2\n[3]\n")
     either = {"anyOf": [{"type": "integer"}, {"type": "array"}]}
-    found = RowCheck(path, Dialect("json-lines"), either)
-    assert list(found.texts()) == ["1", "2", "[3]"]
-    found = RowCheck(path, Dialect("csv"), {"type": "integer"})
-    assert list(found.texts()) == []
-    assert "a CSV file has rows with columns; expected an integer" in str(found.problems[0])
+    checked = RowCheck(path, Dialect("json-lines"), either)
+    assert list(checked.texts()) == ["1", "2", "[3]"]
+    checked = RowCheck(path, Dialect("csv"), {"type": "integer"})
+    assert list(checked.texts()) == []
+    assert "a CSV file has rows with columns; expected an integer" in str(checked.problems[0])
 
 
 def test_what_a_model_says_beside_its_fields(tmp_path: Path) -> None:
@@ -241,12 +243,12 @@ def test_what_a_model_says_beside_its_fields(tmp_path: Path) -> None:
     }
     path = tmp_path / "file"
     path.write_text('name,at\na,"{""x"": 1}"\nb,"{""x"": true}"\n')
-    found = RowCheck(path, Dialect("csv"), schema)
-    assert list(found.texts()) == ['{"name":"a","at":{"x":1}}']
-    assert str(found.problems[0]).startswith("line 3, column 'at': ")
+    checked = RowCheck(path, Dialect("csv"), schema)
+    assert list(checked.texts()) == ['{"name":"a","at":{"x":1}}']
+    assert str(checked.problems[0]).startswith("line 3, column 'at': ")
     path.write_text('{"name":"a"}\n')
-    found = RowCheck(path, Dialect("json-lines"), schema)
-    assert (list(found.texts()), len(found.problems)) == ([], 1)
+    checked = RowCheck(path, Dialect("json-lines"), schema)
+    assert (list(checked.texts()), len(checked.problems)) == ([], 1)
 
 
 # Any dialect, any damage
@@ -295,15 +297,15 @@ def test_any_dialect_is_read_as_the_csv_module_reads_it(
     text = text.removesuffix(ending) if cut else text
     path = tmp_path_factory.getbasetemp() / "any.csv"
     path.write_bytes((b"\xef\xbb\xbf" if bom else b"") + text.encode())
-    found = RowCheck(path, Dialect("csv", mark), ANY_SCHEMA)
+    checked = RowCheck(path, Dialect("csv", mark), ANY_SCHEMA)
     expected = list(csv.DictReader(io.StringIO(text, newline=""), delimiter=mark))
 
-    given_rows = [json.loads(one) for one in found.texts()]
+    given_rows = [json.loads(one) for one in checked.texts()]
     # A lone CR in a cell that Python does not quote is a line's end for whoever reads it.
     torn = next((place for place, row in enumerate(expected) if None in row.values()), None)
 
     assert given_rows == expected[:torn]
-    assert bool(found.problems) == (torn is not None)
+    assert bool(checked.problems) == (torn is not None)
 
 
 @settings(max_examples=100, deadline=None)
@@ -333,12 +335,12 @@ def test_any_damage_is_refused_with_its_line(
         del pieces[place + 2 :]
     path = tmp_path_factory.getbasetemp() / "damaged.csv"
     path.write_bytes(b"".join(pieces))
-    found = RowCheck(path, Dialect("csv"), ANY_SCHEMA)
-    given_rows = [json.loads(one) for one in found.texts()]
+    checked = RowCheck(path, Dialect("csv"), ANY_SCHEMA)
+    given_rows = [json.loads(text) for text in checked.texts()]
     # As Python counts lines in text files: all three line ends.
     before = b"".join(pieces[: place + 1]).decode()
     line = 1 + len(io.StringIO(before, newline="").readlines())
 
-    assert found.problems, damage
-    assert found.problems[0].line == line
+    assert checked.problems, damage
+    assert checked.problems[0].line == line
     assert given_rows == rows[:place]

@@ -271,7 +271,11 @@ class Rooms:
     @property
     def process(self) -> FakeProcess:
         """The first process that runs attempts alone and is not closing."""
-        return next(one for one in self.spawner.processes if not one.shared and not one.closing)
+        return next(
+            process
+            for process in self.spawner.processes
+            if not process.shared and not process.closing
+        )
 
     def take(self, *works: Message) -> None:
         """Take attempts, and give them to processes."""

@@ -23,7 +23,7 @@ def test_secrets_of_an_attempt_are_masked() -> None:
         process.tell(kind="ended", attempt=2, outcome="failed", error=error, at=(1.0, 2.0))
 
     reports = with_rooms(do).reports
-    assert [one["outcome"] for one in reports.items] == ["failed", "failed"]
+    assert [item["outcome"] for item in reports.items] == ["failed", "failed"]
     assert SECRET not in str(reports.items) + str(reports.lines) + str(reports.records)
 
 

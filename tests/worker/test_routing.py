@@ -82,7 +82,7 @@ def test_attempts_go_to_the_process_that_has_the_least(processes: int) -> None:
 
     def do(rooms: Rooms) -> None:
         rooms.take(*(work(attempt) for attempt in range(processes + 2)))
-        assert [len(one.attempts) for one in rooms.spawner.processes] == [
+        assert [len(process.attempts) for process in rooms.spawner.processes] == [
             *[1] * processes,
             *[0] * (len(rooms.spawner.processes) - processes),
         ]
@@ -101,4 +101,4 @@ def test_work_for_other_code_waits_until_the_service_knows() -> None:
         rooms.runner.routing.introduced()
         assert rooms.runner.in_hand == set()
 
-    assert [one["outcome"] for one in with_rooms(do).reports.items] == ["handed_back"]
+    assert [item["outcome"] for item in with_rooms(do).reports.items] == ["handed_back"]

@@ -27,9 +27,9 @@ class Parser(argparse.ArgumentParser):
             name = option if option.startswith("-") else ""
             choices = next(
                 (
-                    list(one.choices)
-                    for one in self._actions
-                    if one.choices and "/".join(one.option_strings) == name
+                    list(action.choices)
+                    for action in self._actions
+                    if action.choices and "/".join(action.option_strings) == name
                 ),
                 [],
             )

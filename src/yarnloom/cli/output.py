@@ -260,6 +260,7 @@ def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
         note = f"is called again {until(step['due_at'])}"
     elif step["state"] == "waiting" and step.get("waits_for"):
         note = f"waits for {', '.join(step['waits_for'])}"
+    # A step that tells of its progress says more than any note about it.
     shown = Text(note, style="dim")
     if step.get("progress") and step["state"] in WITH_PROGRESS:
         shown = step_progress(step)
@@ -395,7 +396,9 @@ _PIECES = {"progress": "bold", "failed": DYES["failed"][0], "held": DYES["ready"
 
 def glance_text(glance: View) -> Text:
     """A run on one line: progress, running steps, failures, bottleneck, time left."""
-    pieces = [Text(one["text"], style=_PIECES.get(one["what"], "")) for one in glance["pieces"]]
+    pieces = [
+        Text(piece["text"], style=_PIECES.get(piece["what"], "")) for piece in glance["pieces"]
+    ]
     return Text(" · ", style="dim").join(pieces)
 
 

@@ -170,6 +170,7 @@ def _print(found: View) -> None:
     for name, text in facts:
         if text:
             out.print(Text.assemble((f"  {name:<14}", "dim"), str(text)))
+    # Of a paused one these are the times that come if it is resumed now.
     label = "resumed" if paused else "next"
     for place, text in enumerate(found["next_times"]):
         out.print(Text.assemble((f"  {'' if place else label:<14}", "dim"), _local(text)))

@@ -52,7 +52,7 @@ def _reasons(client: Client, number: int, graph: View, label: str = "") -> dict[
     if not any(part.get("state") == "ready" for part in output.rows_of(graph)):
         return {}
     found = client.call(why_request(number, label))
-    return {one["address"]: one["reasons"][0]["text"] for one in found["waits"]}
+    return {wait["address"]: wait["reasons"][0]["text"] for wait in found["waits"]}
 
 
 def _show_run(client: Client, number: int, as_json: bool) -> int:

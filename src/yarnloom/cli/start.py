@@ -158,7 +158,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     start_parser.add_argument(
         "--thousands",
         choices=THOUSANDS[1:5],
-        help="what stands between groups of three digits in a CSV file",
+        help="the mark between groups of three digits in a CSV file",
     )
     start_parser.add_argument(
         "--bad",

@@ -3,8 +3,9 @@
 Time runs left to right. A sequence is one thread; a parallel splits it into strands, one below
 the other, and a branch that waits for others stands to their right, on the strand of one of them
 where that is free. An each is a frame around what it repeats, as are the branches of a choose and
-what runs instead of a part; follow-ups stand below what they follow. Positions depend on the plan
-alone, never on states. The console draws by the same rules (`console/src/graph/layout.ts`).
+what runs instead of a part; follow-ups are below the parts that they follow. Positions depend on
+the plan alone, never on states. The console draws by the same rules
+(`console/src/graph/layout.ts`).
 """
 
 from __future__ import annotations
@@ -93,10 +94,10 @@ def _measure(view: View, sizes: dict[int, _Size]) -> _Size:
 
 
 def _measure_sequence(view: View, sizes: dict[int, _Size]) -> _Size:
-    found = [_measure(one, sizes) for one in view["parts"]]
-    above = max((one.middle for one in found), default=0.0)
-    below = max((one.height - one.middle for one in found), default=0.0)
-    width = sum(one.width for one in found) + GAP * max(0, len(found) - 1)
+    framed = [_measure(one, sizes) for one in view["parts"]]
+    above = max((one.middle for one in framed), default=0.0)
+    below = max((one.height - one.middle for one in framed), default=0.0)
+    width = sum(one.width for one in framed) + GAP * max(0, len(framed) - 1)
     return _Size(width, above + below, above)
 
 
@@ -108,19 +109,19 @@ def _framed(inner: _Size) -> _Size:
 
 def _measure_choose(view: View, sizes: dict[int, _Size]) -> _Size:
     """Branches in frames, one below the other."""
-    found = [_framed(_measure(branch, sizes)) for branch in view["parts"]]
+    framed = [_framed(_measure(branch, sizes)) for branch in view["parts"]]
     places, top = [], CAPTION
-    for one in found:
+    for one in framed:
         places.append((0.0, top + one.middle))
         top += one.height + ROW_GAP
     height = top - ROW_GAP
-    width = max((one.width for one in found), default=0.0)
+    width = max((one.width for one in framed), default=0.0)
     return _Size(width, height, (height + CAPTION) / 2, places=places)
 
 
 def _measure_fallback(view: View, sizes: dict[int, _Size]) -> _Size:
     """The part, and behind it in a frame what runs in its place."""
-    first, instead = (_measure(one, sizes) for one in view["parts"])
+    first, instead = (_measure(part, sizes) for part in view["parts"])
     framed = _framed(instead)
     above = max(first.middle, framed.middle)
     below = max(first.height - first.middle, framed.height - framed.middle)
@@ -131,14 +132,14 @@ def _measure_fallback(view: View, sizes: dict[int, _Size]) -> _Size:
 def _measure_parallel(view: View, sizes: dict[int, _Size]) -> _Size:
     """Branches on rows: each behind all that it waits for, on the row of one of them if free."""
     branches = view["parts"]
-    found = [_measure(branch, sizes) for branch in branches]
+    framed = [_measure(branch, sizes) for branch in branches]
     index = {one["label"]: place for place, one in enumerate(branches)}
     left: dict[int, float] = {}
     row_of: dict[int, int] = {}
     ends: list[float] = []  # of each row
     for place in _in_order(branches, index):
         waits = [index[label] for label in branches[place].get("waits_for", ())]
-        left[place] = max((left[wait] + found[wait].width + GAP for wait in waits), default=0.0)
+        left[place] = max((left[wait] + framed[wait].width + GAP for wait in waits), default=0.0)
         rows = [row_of[wait] for wait in waits if ends[row_of[wait]] + GAP <= left[place]]
         if rows:
             row = rows[0]
@@ -146,12 +147,12 @@ def _measure_parallel(view: View, sizes: dict[int, _Size]) -> _Size:
             row = len(ends)
             ends.append(0.0)
         row_of[place] = row
-        ends[row] = left[place] + found[place].width
+        ends[row] = left[place] + framed[place].width
     above = [0.0] * len(ends)
     below = [0.0] * len(ends)
     for place, row in row_of.items():
-        above[row] = max(above[row], found[place].middle)
-        below[row] = max(below[row], found[place].height - found[place].middle)
+        above[row] = max(above[row], framed[place].middle)
+        below[row] = max(below[row], framed[place].height - framed[place].middle)
     tops, top = [], CAPTION
     for row in range(len(ends)):
         tops.append(top + above[row])
@@ -163,7 +164,7 @@ def _measure_parallel(view: View, sizes: dict[int, _Size]) -> _Size:
 
 def _in_order(branches: list[View], index: dict[str, int]) -> list[int]:
     """The branches so that each comes behind those that it waits for, else in plan order."""
-    found: list[int] = []
+    framed: list[int] = []
     known: set[int] = set()
     for start in range(len(branches)):
         stack = [start]
@@ -177,8 +178,8 @@ def _in_order(branches: list[View], index: dict[str, int]) -> list[int]:
             stack.pop()
             if place not in known:
                 known.add(place)
-                found.append(place)
-    return found
+                framed.append(place)
+    return framed
 
 
 def _place(view: View, x: float, thread: float, sizes: dict[int, _Size], boxes: list[Box]) -> None:

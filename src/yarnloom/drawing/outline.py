@@ -51,7 +51,7 @@ def _inside(view: View, indent: str, found: list[OutlineLine]) -> None:
 
 
 def _fallback(view: View, indent: str, found: list[OutlineLine]) -> None:
-    """The part itself, what stands in for it, and what follows either."""
+    """The part itself, its fallback, and the follow-ups of either."""
     first, instead = view["parts"]
     own = {name: value for name, value in view.items() if name in ("only_if", "waits_for")}
     _part(first | own, indent, found)

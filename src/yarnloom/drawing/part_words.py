@@ -148,7 +148,7 @@ def _pool(view: View) -> list[str]:
 
 
 def _used(use: View) -> str:
-    """A pool with its weight and what it has limits for."""
+    """A pool with its weight, and for which values it has limits."""
     weight = f"{use['weight']} of " if use.get("weight", 1) > 1 else ""
     per = f" per {source(use['per'])}" if "per" in use else ""
     return f"{weight}{use['pool']}{per}"

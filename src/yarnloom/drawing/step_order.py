@@ -31,6 +31,7 @@ def _ends(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
         case "parallel" | "choose":
             return _branches(view, found)
         case "fallback":
+            # Readers wait for both: only one of them gives the output.
             first, instead = (_ends(one, found) for one in view["parts"])
             found += [(before, after) for before in first.last for after in instead.first]
             return ThreadEnds(first.first, [*first.last, *instead.last])
@@ -44,14 +45,14 @@ def _ends(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
 
 
 def _branches(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
-    by_label = {one["label"]: _ends(one, found) for one in view["parts"]}
-    awaited = {label for one in view["parts"] for label in one.get("waits_for", ())}
+    by_label = {part["label"]: _ends(part, found) for part in view["parts"]}
+    awaited = {label for part in view["parts"] for label in part.get("waits_for", ())}
     ends = ThreadEnds()
-    for one in view["parts"]:
-        mine = by_label[one["label"]]
-        waits_for = one.get("waits_for", ())
+    for part in view["parts"]:
+        mine = by_label[part["label"]]
+        waits_for = part.get("waits_for", ())
         for label in waits_for:
             found += [(before, after) for before in by_label[label].last for after in mine.first]
         ends.first += [] if waits_for else mine.first
-        ends.last += [] if one["label"] in awaited else mine.last
+        ends.last += [] if part["label"] in awaited else mine.last
     return ends

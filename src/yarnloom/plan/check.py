@@ -232,6 +232,7 @@ class _Reader:
                     f"found {show(value)}; expected text, a whole number, true, false or null",
                     "when",
                 )
+            # Python takes 1 and True for equal, and so does a dict of branches.
             elif any(value == other for other in values):
                 self.say(node, f"{show(value)} comes twice, or beside its equal", "when")
             elif self.is_unlabelled(one["do"], node, f"when.{branch_label(value)}"):
@@ -399,6 +400,7 @@ class _Reader:
                 source = scopes.source(node, name, one)
                 if source is not None:
                     node.inputs[name] = source
+            # Only now, since labels of all parts must be known first.
             uses = [
                 replace(use, per=scopes.source(node, _per_option(raw, use), use.per))
                 if use.per is not None

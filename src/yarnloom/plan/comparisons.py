@@ -12,7 +12,7 @@ TEXT: Schema = {"type": "string"}
 NUMBER: Schema = {"type": "number"}
 CONDITION: Schema = {"type": "boolean"}
 IN_TEXT: Schema = {"anyOf": [TEXT, NUMBER, CONDITION]}
-"""What can stand in a text."""
+"""The types that a text can hold."""
 
 
 @dataclass(frozen=True, slots=True)

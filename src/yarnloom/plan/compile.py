@@ -258,6 +258,7 @@ class _Writer:
             return [replace(use, per=given["per"]) for use in of_task.values()], []
         if not given:
             return list(of_task.values()), []
+        # A pool that both name keeps the value that the task has a limit for.
         own, wrong = read_uses(given)
         uses = []
         for use in own:
@@ -281,12 +282,12 @@ class _Writer:
             return ""
         return facts.full_name
 
-    def input(self, value: Any, where: str) -> JsonObject:
-        """A value as it stands in a plan; its constants as JSON."""
+    def input(self, value: object, where: str) -> JsonObject:
+        """A value in the form of a plan; its constants as JSON."""
         written: JsonObject = self._constants(value_json(value), where)
         return written
 
-    def _constants(self, written: Any, where: str) -> Any:
+    def _constants(self, written: object, where: str) -> Any:
         """A written value with every constant in it as JSON."""
         if isinstance(written, list):
             return [self._constants(inner, where) for inner in written]
@@ -302,7 +303,7 @@ class _Writer:
                 found[name] = self._constants(inner, where)
         return found
 
-    def _plain(self, value: Any, where: str) -> JsonValue:
+    def _plain(self, value: object, where: str) -> JsonValue:
         try:
             plain = plain_values({"": value})[""]
             encode(plain)

@@ -331,7 +331,7 @@ def item_key(name: str | None, item: int) -> str:
 def branch_label(value: JsonValue) -> str:
     """How a branch of a choose is called in addresses: by its value.
 
-    Text that reads like another value, or like another label, stands in quotes.
+    Text that reads like another value, or like another label, is in quotes.
     """
     if not isinstance(value, str):
         return json.dumps(value)

@@ -157,6 +157,7 @@ class Types:
         for value in choice.values:
             if value is not None and fit(of_constants([value]), without_null(schema)) is Fit.CANNOT:
                 self.say(node, f"{words} is {describe(schema)}, never {show(value)}", "when")
+        # More children than values: there is an `otherwise`, which takes all others.
         if len(node.children) > len(choice.values):
             return
         closed = closed_values(schema, schema)
@@ -245,6 +246,7 @@ class Types:
                 for one, part in zip(names, of, strict=True):
                     self._fits(node, f"{name}/{one}", part, IN_TEXT)
             case ListOf() | ObjectOf():
+                # Types inside are compared where the whole is read; here only what it is made of.
                 return all(
                     self.has_fields(node, name, part) and self._compares(node, name, part)
                     for part in source.of
@@ -276,6 +278,7 @@ class Types:
 
     def _spell(self, source: Source) -> str:
         """A reference in words."""
+        # As authors write it, since the message is about their code.
         match source:
             case FromParam(path):
                 return f"param({'.'.join(path)!r})"

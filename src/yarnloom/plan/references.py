@@ -53,34 +53,34 @@ class Reference:
     def __ne__(self, other: object) -> Any:
         return _comparison(self, "!=", other)
 
-    def __lt__(self, other: Any) -> Reference:
+    def __lt__(self, other: object) -> Reference:
         return _comparison(self, "<", other)
 
-    def __le__(self, other: Any) -> Reference:
+    def __le__(self, other: object) -> Reference:
         return _comparison(self, "<=", other)
 
-    def __gt__(self, other: Any) -> Reference:
+    def __gt__(self, other: object) -> Reference:
         return _comparison(self, ">", other)
 
-    def __ge__(self, other: Any) -> Reference:
+    def __ge__(self, other: object) -> Reference:
         return _comparison(self, ">=", other)
 
-    def __and__(self, other: Any) -> Reference:
+    def __and__(self, other: object) -> Reference:
         return _combination("all", self, other)
 
-    def __rand__(self, other: Any) -> Reference:
+    def __rand__(self, other: object) -> Reference:
         return _combination("all", other, self)
 
-    def __or__(self, other: Any) -> Reference:
+    def __or__(self, other: object) -> Reference:
         return _combination("any", self, other)
 
-    def __ror__(self, other: Any) -> Reference:
+    def __ror__(self, other: object) -> Reference:
         return _combination("any", other, self)
 
     def __invert__(self) -> Reference:
         return Reference({"not": value_json(self)})
 
-    def is_in(self, values: Any) -> Any:
+    def is_in(self, values: object) -> Any:
         """Return a condition: the value equals one of a list, which may hold references."""
         if isinstance(values, set | frozenset):
             values = sorted(values, key=repr)
@@ -132,12 +132,12 @@ def _is_composed(json: JsonObject) -> bool:
 
 
 def reference_json(reference: Reference) -> JsonObject:
-    """Return a reference as it stands in a plan."""
+    """Return the JSON form of a reference."""
     return reference._json
 
 
-def value_json(value: Any) -> JsonObject:
-    """Return a value as it stands in a plan: references resolve in the run, all else is constant.
+def value_json(value: object) -> JsonObject:
+    """Return a value in the form of a plan: references resolve in the run, all else is constant.
 
     Lists and objects may hold references at any depth. Other values are left as they are, for the
     compiler to turn them into JSON.
@@ -151,7 +151,7 @@ def value_json(value: Any) -> JsonObject:
     return {"constant": value}
 
 
-def _holds_references(value: Any) -> bool:
+def _holds_references(value: object) -> bool:
     if isinstance(value, Reference):
         return True
     if isinstance(value, Mapping):
@@ -159,11 +159,11 @@ def _holds_references(value: Any) -> bool:
     return isinstance(value, list | tuple) and any(map(_holds_references, value))
 
 
-def _comparison(left: Any, operator: str, right: Any) -> Reference:
+def _comparison(left: object, operator: str, right: object) -> Reference:
     return Reference({"compare": [value_json(left), operator, value_json(right)]})
 
 
-def _combination(how: Literal["all", "any"], left: Any, right: Any) -> Reference:
+def _combination(how: Literal["all", "any"], left: object, right: object) -> Reference:
     parts: list[JsonObject] = []
     for operand in (left, right):
         json = value_json(operand)
@@ -244,11 +244,11 @@ def planned_at() -> Any:
 NAME_IN_TEXT = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 
 
-def text(template: str, /, **names: Any) -> Any:
+def text(template: str, /, **names: object) -> Any:
     """A text with values put in: `text("Dear {name}", name=item("name"))`.
 
     Args:
-        template: the text; `{name}` stands for the value of that name, `{{` and `}}` for braces.
+        template: the text; `{name}` becomes the value of that name, `{{` and `}}` for braces.
         names: for each name a reference or constant: text, a number, true or false.
 
     Raises:

@@ -87,7 +87,7 @@ def problems_of_settings(settings: Mapping[str, Any], known_cron: str = "") -> l
 
 
 def _problems_of_times(filled: JsonObject, known_cron: str) -> list[Problem]:
-    """What is wrong with when it comes."""
+    """Mistakes in the times at which it comes."""
     found = []
     cron, every = filled["cron"], filled["every"]
     if not cron and not every:
@@ -117,7 +117,7 @@ def _problems_of_times(filled: JsonObject, known_cron: str) -> list[Problem]:
 
 
 def _wrong_length(filled: JsonObject, name: str) -> str:
-    """What is wrong with an interval, a spread or a first time; empty if nothing."""
+    """A mistake in an interval, a spread or a first time; empty if nothing."""
     try:
         if name == "first":
             first_of(filled)

@@ -119,6 +119,7 @@ def _field_of_any(
     missing = [wrong for field, wrong in fields if field is None]
     if missing and (len(missing) == len(fields) or schema.get("$comment") == EACH_OF):
         return None, missing[0]
+    # Where one type has the field and another does not say, anything is possible.
     if missing or not fields or any(not field for field, _ in fields):
         return {}, ""
     known = [field for field, _ in fields if field is not None]

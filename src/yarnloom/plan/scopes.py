@@ -100,6 +100,7 @@ class Scopes:
             return None
         if isinstance(raw, dict) and "fields" in raw:
             return self._field(node, name, raw, depth)
+        # An empty rest: a key too many is a mistake, and falls through to be named.
         match raw:
             case {"compare": [left, str(operator), right], **rest} if not rest:
                 return self._comparison(node, name, (left, operator, right), depth)
@@ -138,7 +139,7 @@ class Scopes:
         """A field inside the value of a reference."""
         fields = raw["fields"]
         if not (isinstance(fields, list) and fields) or not all(
-            isinstance(one, str) or (type(one) is int and one >= 0) for one in fields
+            isinstance(field, str) or (type(field) is int and field >= 0) for field in fields
         ):
             message = f"fields is {fields!r:.60}; expected names, or positions from 0"
             self.say(node, message, name)

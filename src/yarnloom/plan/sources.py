@@ -127,7 +127,7 @@ class ObjectOf:
 
 @dataclass(frozen=True, slots=True)
 class TextOf:
-    """A text with values put in: `{name}` in the template stands for the value of a name."""
+    """A text with values put in: `{name}` in the template becomes the value of a name."""
 
     template: str
     names: tuple[str, ...]

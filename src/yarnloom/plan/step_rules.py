@@ -212,7 +212,7 @@ class StepRules:
         return len(self.pools) == 1 and use.weight == 1 and use.per is None
 
     def to_json(self) -> JsonObject:
-        """What is given, as it stands in a plan."""
+        """The options that were given, in the form of a plan."""
         found = uses_json(self.pools)
         found |= {name: getattr(self, name) for name in PLAIN if getattr(self, name) is not None}
         if self.retry is not None:
@@ -223,7 +223,7 @@ class StepRules:
 
 
 def uses_json(uses: Sequence[UsedPool]) -> JsonObject:
-    """The pools of a step as they stand in a plan: a single place of one in the short form."""
+    """The pools of a step in the form of a plan: a single place of one in the short form."""
     if len(uses) == 1 and uses[0].weight == 1:
         (use,) = uses
         return {"pool": use.pool} | ({} if use.per is None else {"per": use.per})
@@ -300,7 +300,7 @@ def read_uses(given: JsonObject) -> tuple[tuple[UsedPool, ...], list[tuple[str, 
     """The pools that a step uses, as they were given, in Python or in a plan's JSON.
 
     Returns:
-        The pools without what is wrong, and for each wrong option its name and a message.
+        The pools that are right, and for each wrong option its name and a message.
     """
     pool, pools, per = (given.get(name) for name in ("pool", "pools", "per"))
     if pools is not None:
@@ -315,7 +315,7 @@ def read_uses(given: JsonObject) -> tuple[tuple[UsedPool, ...], list[tuple[str, 
     return (UsedPool(pool, 1, per),), []
 
 
-def _many_uses(pools: Any) -> tuple[tuple[UsedPool, ...], list[tuple[str, str]]]:
+def _many_uses(pools: object) -> tuple[tuple[UsedPool, ...], list[tuple[str, str]]]:
     uses: list[UsedPool] = []
     wrong: list[tuple[str, str]] = []
     if isinstance(pools, dict):
@@ -325,6 +325,7 @@ def _many_uses(pools: Any) -> tuple[tuple[UsedPool, ...], list[tuple[str, str]]]
             else {"pool": name, "weight": use}
             for name, use in pools.items()
         ]
+    # From here on Python's form and the plan's are one.
     known = {"pool", "weight", "per"}
     if not isinstance(pools, list) or not all(isinstance(one, dict) for one in pools):
         return (), [("pools", f'found {pools!r:.60}; expected weights by pool, as {{"oven": 2}}')]

@@ -96,7 +96,7 @@ class Choose(_Common):
 
     label: str
     by: Any
-    when: tuple[tuple[Any, Part], ...]
+    when: tuple[tuple[object, Part], ...]
     otherwise: Part | None = None
 
 

@@ -31,10 +31,10 @@ def unknown_kinds(rule: Retry | None) -> Iterator[tuple[str, str]]:
 
 def _loaded(kind: type[BaseException], found: set[type[BaseException]]) -> set[type[BaseException]]:
     """A class of errors and all below it."""
-    for one in kind.__subclasses__():
-        if one not in found:
-            found.add(one)
-            _loaded(one, found)
+    for subclass in kind.__subclasses__():
+        if subclass not in found:
+            found.add(subclass)
+            _loaded(subclass, found)
     return found | {kind}
 
 

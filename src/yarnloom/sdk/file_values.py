@@ -152,7 +152,7 @@ class Rows(Sequence[T]):
             delimiter: of CSV: what stands between cells; a comma unless given.
             encoding: of CSV: "utf-8" (default), "cp1252", "latin-1" or "utf-16".
             decimal: of CSV: the decimal mark in cells; a point unless given.
-            thousands: of CSV: what stands between groups of three digits in cells.
+            thousands: of CSV: the mark between groups of three digits in cells.
             bad: "refuse" (default) starts nothing if a row is bad; "collect" starts with the good
                 rows, and keeps the bad ones in a file.
             at_most_bad: how many rows may be bad, a count or a share as "5%"; with more nothing is

@@ -308,7 +308,7 @@ class Loom(TaskDeclarations):
 
 
 def _text_of(length: Duration) -> str:
-    """A duration as text, as it stands in a schedule."""
+    """A duration as the text that a schedule has."""
     if isinstance(length, timedelta):
         length = length.total_seconds()
     return length if isinstance(length, str) else f"{length:g}s"

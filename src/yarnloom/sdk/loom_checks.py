@@ -169,6 +169,7 @@ def remarks_on(loom: LoomParts, plans: Sequence[Plan]) -> list[Problem]:
     for name, settings in loom.schedules.items():
         if remark := step_remark(settings["cron"]):
             found.append(Problem(f"{name}.cron", remark))
+    # Rules that need ctx to have an effect.
     for task in loom.tasks.values():
         if task.rules.quiet_for is not None and not task.hears:
             found.append(
@@ -206,6 +207,7 @@ def _too_heavy(loom: LoomParts, plans: Sequence[Plan]) -> Iterator[Problem]:
             continue
         rate = pool.rate.count if pool.rate else None
         for what, most in (("limit", pool.limit), ("rate", rate)):
+            # 0 halts the pool on purpose, and is no mistake of the weight.
             if most is not None and 0 < most < use.weight:
                 text = (
                     f"its weight of {use.weight} is above the {what} of pool {use.pool!r}, which "

@@ -178,7 +178,8 @@ def preview_rows(files: FileFolder, source: Job, schema: Job) -> JsonObject:
 
 def _previewed(check: RowCheck, rows: list[JsonValue], *, whole: bool) -> JsonObject:
     problems = [
-        {"line": one.line, "column": one.column, "message": one.message} for one in check.problems
+        {"line": problem.line, "column": problem.column, "message": problem.message}
+        for problem in check.problems
     ]
     return {
         "rows": rows,
@@ -256,7 +257,9 @@ def _do(job: Job) -> None:
             others = [[to_json(kept), *named] for kept, *named in found.others]
             _say({"list": to_json(found.kept), "facts": found.facts, "others": others})
         else:
-            problems = [[one.line, one.column, one.message] for one in found.problems]
+            problems = [
+                [problem.line, problem.column, problem.message] for problem in found.problems
+            ]
             _say({"problems": problems, "errors": found.errors})
         return
     if job["do"] == "preview":

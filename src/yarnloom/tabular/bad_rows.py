@@ -88,7 +88,7 @@ class BadRows:
         self._rows.writerow([*columns, LINE, REASON])
 
     def add(self, line: int, raw: JsonValue, reason: str) -> None:
-        """Write a bad row: its cells, or what stood in its line."""
+        """Write a bad row: its cells, or the text of its line."""
         self.count += 1
         if self._dialect.kind == CSV:
             cells = [escaped(cell) for cell in raw or ()]

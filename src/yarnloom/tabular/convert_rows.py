@@ -42,7 +42,7 @@ class RowConverter:
     Args:
         schema: of one row, with its definitions.
         decimal: the decimal mark in cells.
-        thousands: what stands between groups of three digits; empty for nothing.
+        thousands: the mark between groups of three digits; empty for nothing.
     """
 
     def __init__(self, schema: Schema, decimal: str = ".", thousands: str = "") -> None:
@@ -178,6 +178,7 @@ class _Field:
         types = {kind for variant in variants for kind in _types(variant)} - {"null"}
         if any({"enum", "const"} & variant.keys() for variant in variants):
             types |= {_type_of(value) for variant in variants for value in _choices(variant)}
+        # A cell is text; which type it becomes is the first of these that it can be read as.
         self._any = not types
         self._types = [kind for kind in _ORDER if kind in types] or ["string"]
 
@@ -216,7 +217,7 @@ class _Field:
 
 @dataclass(frozen=True, slots=True)
 class _Marks:
-    """The marks in numbers: the decimal one, and what stands between groups of three digits."""
+    """The marks in numbers: the decimal one, and the mark between groups of three digits."""
 
     decimal: str
     thousands: str

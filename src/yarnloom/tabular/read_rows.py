@@ -58,10 +58,10 @@ class Dialect:
 
     Attributes:
         kind: one of both.
-        delimiter: what stands between the cells of CSV.
+        delimiter: the mark between the cells of CSV.
         encoding: of CSV, as Python calls it.
         decimal: the decimal mark in cells.
-        thousands: what stands between groups of three digits in cells; empty for nothing.
+        thousands: the mark between groups of three digits in cells; empty for nothing.
     """
 
     kind: str

@@ -172,7 +172,7 @@ class InlineService:
     def _check(self, rows: RowsToCheck) -> None:
         found = check_rows(self.database.files, rows.source, rows.schema, lambda _: None)
         if not isinstance(found, CheckedRows):
-            problems = [Problem(rows.at, str(one)) for one in found.problems]
+            problems = [Problem(rows.at, str(problem)) for problem in found.problems]
             raise InvalidInput("the rows do not fit; nothing was started", problems=problems)
         self.do(KeepRows(rows, found.kept, found.facts, tuple(found.others)))
 

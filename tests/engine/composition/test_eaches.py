@@ -371,7 +371,7 @@ def test_after_a_cancel_only_the_end_is_followed_up() -> None:
         inline.do(CancelRun(number, "test"))
         stopped = ReportItem(b["attempt"], "cancelled", begun_ago=0.0)
         messages = inline.do(Report("w", (stopped,))).messages
-        work = [one["address"] for one in messages if one["kind"] == "work"]
+        work = [message["address"] for message in messages if message["kind"] == "work"]
 
     assert work == ["1/on_end/e"]
 
@@ -389,7 +389,7 @@ def test_what_was_cut_short_is_not_done() -> None:
         inline.do(Report("w", (ReportItem(first["attempt"], "done", 1, None, 0.0),)))
         cut = inline.graph(number, "p/s")
 
-        assert [one["state"] for one in cut["parts"]] == ["done", "skipped"]
+        assert [part["state"] for part in cut["parts"]] == ["done", "skipped"]
         assert (cut["state"], cut["skip_reason"]) == ("skipped", "stopped")
         assert inline.run(number)["state"] == "failed"
 

@@ -48,12 +48,12 @@ def wide(at: Floor, count: int, **options: Any) -> Loom:
 
 def runs_of(addresses: list[str]) -> Counter[int]:
     """How many of them are of each run."""
-    return Counter(int(one.partition("/")[0]) for one in addresses)
+    return Counter(int(address.partition("/")[0]) for address in addresses)
 
 
 def jain(numbers: list[int]) -> float:
     """Jain's index of fairness: 1 where all are equal."""
-    return sum(numbers) ** 2 / (len(numbers) * sum(one * one for one in numbers))
+    return sum(numbers) ** 2 / (len(numbers) * sum(number * number for number in numbers))
 
 
 def workers(at: Floor) -> None:
@@ -160,7 +160,7 @@ def test_a_share_must_be_text_from_the_params() -> None:
     loom.workflow("b", params=Job, plan=sequence(step("s", work), step("t", work)), share=item())
     with pytest.raises(PlanError) as refused:
         loom.check()
-    assert [one.where for one in refused.value.problems] == ["a.share", "b.share"]
+    assert [problem.where for problem in refused.value.problems] == ["a.share", "b.share"]
 
 
 # Priorities
@@ -278,14 +278,14 @@ def test_until_idle_ends_when_nothing_is_left_that_it_could_do(
     at.worker("a", until_idle=True)
     assert at.hands["a"].orders == []
     at.end(at.running[0])
-    assert [one["kind"] for one in at.hands["a"].orders] == ["idle"]
+    assert [order["kind"] for order in at.hands["a"].orders] == ["idle"]
     at.do(LeaveService("a"))
     del at.hands["a"]
     at.worker("b", until_idle=True, has=("gpu",))
     at.worker("c", until_idle=True)
     assert at.hands["c"].orders == []
     at.end(at.running[0])
-    assert [one["kind"] for one in at.hands["c"].orders] == ["idle"]
+    assert [order["kind"] for order in at.hands["c"].orders] == ["idle"]
 
 
 # How many runs of a workflow are under way
@@ -334,7 +334,7 @@ def test_as_many_enter_as_there_is_room_for(at: Floor) -> None:
         at.end(f"{number}/it")
     attempts = sorted(at.hands["w"].attempts)
     at.hands["w"].attempts.clear()
-    at.do(Report("w", tuple(ReportItem(one, "done") for one in attempts)))
+    at.do(Report("w", tuple(ReportItem(attempt, "done") for attempt in attempts)))
 
     assert states(at, first, second, third, fourth) == [*["done"] * 2, *["running"] * 2]
 
@@ -411,7 +411,7 @@ def test_what_a_workflow_says_of_its_runs_is_checked() -> None:
     loom.workflow("e", plan=step("s", work, per=param("x")))
     with pytest.raises(PlanError) as refused:
         loom.check()
-    assert [one.where for one in refused.value.problems] == [
+    assert [problem.where for problem in refused.value.problems] == [
         *("a.at_once", "b.if_busy", "c.if_busy", "d.deadline"),
         "e/s.per",
     ]

@@ -88,7 +88,7 @@ def test_a_file_with_errors_starts_nothing(inline: InlineService) -> None:
     with pytest.raises(InvalidInput) as refused:
         inline.start("letters", {"contacts": rows})
 
-    assert [str(one) for one in refused.value.problems] == [
+    assert [str(problem) for problem in refused.value.problems] == [
         "/contacts: line 2, column 'address': found 'coast'; expected text that matches "
         "^[^@ ]+@[^@ ]+$",
         "/contacts: line 3, column 'harbour': it is empty; expected text",
@@ -209,7 +209,7 @@ def test_lists_that_steps_make(inline: InlineService) -> None:
     number = begin_numbers(inline)
     assert inline.run(number)["output"] == 2 * sum(range(500))
     assert lists(inline) == ["all"]
-    assert [one["name"] for one in inline.items(number, "all")][::499] == ["0", "499"]
+    assert [item["name"] for item in inline.items(number, "all")][::499] == ["0", "499"]
 
 
 def test_two_items_with_one_name_are_refused(inline: InlineService) -> None:
@@ -228,7 +228,7 @@ def test_why_tells_of_list_jobs(inline: InlineService, monkeypatch: pytest.Monke
 
     def look_and_do() -> Any:
         seen.extend(
-            reason["text"] for one in inline.why(number)["waits"] for reason in one["reasons"]
+            reason["text"] for wait in inline.why(number)["waits"] for reason in wait["reasons"]
         )
         return do_list_jobs()
 

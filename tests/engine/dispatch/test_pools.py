@@ -131,7 +131,7 @@ def test_a_pool_has_a_limit_of_its_own_for_each_value(at: Floor) -> None:
     assert at.running == [f"{number}/all[{i}]/it" for i in (0, 1, 3, 4, 5, 6)]
     pool = at.inline.pool("link")
     assert pool["values"][0] == {"value": "north", "in_use": 1, "waiting": 1}
-    assert {one["value"] for one in pool["values"]} == {
+    assert {value["value"] for value in pool["values"]} == {
         "north",
         "south",
         "7",
@@ -166,13 +166,13 @@ def test_a_tasks_pool_is_per_an_input_also_where_the_input_is_left_out(at: Floor
     at.worker(places=9)
     at.start("calls", {"values": ["south", "south"]})
     assert len(at.running) == 1
-    assert [one["value"] for one in at.inline.pool("link")["values"]] == ["north"]
+    assert [value["value"] for value in at.inline.pool("link")["values"]] == ["north"]
     at.end(at.running[0])
     assert len(at.running) == 2
     assert at.inline.pool("link")["values"][1]["value"] == "south"
     at.drain()
     at.start("call", {})
-    assert [one["value"] for one in at.inline.pool("link")["values"]] == ["north"]
+    assert [value["value"] for value in at.inline.pool("link")["values"]] == ["north"]
 
 
 # Rates
@@ -323,7 +323,7 @@ def test_an_unknown_pool_is_refused_with_the_nearest(at: Floor) -> None:
     loom.workflow("w", plan=plan)
     with pytest.raises(PlanError) as refused:
         loom.check()
-    assert [str(one) for one in refused.value.problems] == [
+    assert [str(problem) for problem in refused.value.problems] == [
         "w/it.pool: there is no pool 'guage-link'; did you mean 'gauge-link'?"
     ]
     other, work = task_loom()

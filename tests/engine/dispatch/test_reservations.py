@@ -27,7 +27,7 @@ def at() -> Iterator[Floor]:
 
 
 def pool_loom() -> Loom:
-    """Tasks by what they use."""
+    """Tasks by the pools that they use."""
     loom = Loom("l")
     loom.pool("oven", limit=3)
     loom.pool("link", limit=1)
@@ -60,7 +60,7 @@ def start(at: Floor, *tasks: str, **options: Any) -> list[int]:
 def reasons(at: Floor, number: int, label: str) -> list[str]:
     """Why a step waits, in sentences."""
     (wait,) = at.inline.why(number, label)["waits"]
-    return [one["text"] for one in wait["reasons"]]
+    return [reason["text"] for reason in wait["reasons"]]
 
 
 def test_a_heavy_step_starts_although_light_ones_keep_coming(at: Floor) -> None:
@@ -120,7 +120,7 @@ def test_a_pool_that_is_full_for_hours_costs_others_only_what_is_reserved(at: Fl
 
 
 def test_a_weight_above_its_limit_blocks_nobody_and_keeps_its_age(at: Floor) -> None:
-    """When the limit is raised again, it goes before what came later."""
+    """When the limit is raised again, it goes before all that came later."""
     start(at, "light", "heavy")
     at.change("oven", limit=2)
     start(at, "light", "middle")
@@ -134,7 +134,7 @@ def test_a_weight_above_its_limit_blocks_nobody_and_keeps_its_age(at: Floor) -> 
 
 
 def test_a_paused_pool_does_not_close_the_others(at: Floor) -> None:
-    """Whoever waits for it and another keeps nobody out there, until it is open again."""
+    """A step that waits for it and another keeps nobody out there, until it is open again."""
     start(at, "light", "light", "both", "light")
     at.change("link", paused=True)
     start(at, "light")
@@ -149,7 +149,7 @@ def test_a_paused_pool_does_not_close_the_others(at: Floor) -> None:
 
 
 def test_a_task_that_no_worker_has_keeps_nobody_out(at: Floor) -> None:
-    """Nor one whose run is paused; both keep their age."""
+    """Nor one of a paused run; both keep their age."""
     at.worker(tasks={name: "hash" for name in at.looms if name not in ("l/heavy", "l/alone")})
     start(at, "light", "heavy", "light", "light")
     assert at.running == ["1/light", "3/light", "4/light"]
@@ -217,7 +217,7 @@ def test_what_is_wrong_with_pools_is_said() -> None:
     loom.workflow("w", plan=plan)
     with pytest.raises(PlanError) as refused:
         loom.check()
-    said = {one.where: one.message for one in refused.value.problems}
+    said = {problem.where: problem.message for problem in refused.value.problems}
 
     assert "did you mean 'oven'?" in said["w/a.pool"]
     assert "expected a whole number from 1" in said["w/b.pools.oven"]
@@ -266,7 +266,7 @@ def none_is_made(patch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.parametrize("plant", [no_room_is_kept, none_is_made])
 def test_a_fault_in_reservations_is_found(monkeypatch: pytest.MonkeyPatch, plant: Any) -> None:
-    """The worlds of pools see what they are made for."""
+    """The worlds of pools see a planted fault."""
     plant(monkeypatch)
     with pytest.raises(AssertionError):
         for seed in range(20):

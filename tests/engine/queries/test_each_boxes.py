@@ -109,12 +109,12 @@ class Checker:
     def ended_by(self, moment: int | None) -> Found:
         """By step inside an each how many attempts came to an end, and the longest."""
         found: Found = defaultdict(Counter)
-        for one in self.at.inline.attempts(self.number)["attempts"]:
-            came = one["outcome"] in ("done", "failed", "refused") and one["begun_at"]
-            by_then = came and (moment is None or micros(one["ended_at"]) <= moment)
-            if by_then and "[" in one["address"]:
-                took = micros(one["ended_at"]) - micros(one["begun_at"])
-                counter = found[plain(one["address"])]
+        for attempt in self.at.inline.attempts(self.number)["attempts"]:
+            came = attempt["outcome"] in ("done", "failed", "refused") and attempt["begun_at"]
+            by_then = came and (moment is None or micros(attempt["ended_at"]) <= moment)
+            if by_then and "[" in attempt["address"]:
+                took = micros(attempt["ended_at"]) - micros(attempt["begun_at"])
+                counter = found[plain(attempt["address"])]
                 counter["number"] += 1
                 counter["longest"] = max(counter["longest"], took)
         return found

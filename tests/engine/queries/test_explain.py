@@ -37,7 +37,7 @@ def reasons(at: Floor, number: int, address: str) -> list[tuple[str, str]]:
     """Kind and words of every reason of one step."""
     (entry,) = at.inline.why(number, address)["waits"]
     assert entry["address"] == address
-    return [(one["kind"], one["text"]) for one in entry["reasons"]]
+    return [(reason["kind"], reason["text"]) for reason in entry["reasons"]]
 
 
 # Pools
@@ -277,10 +277,10 @@ def test_a_run_that_waits_for_others_or_stops_or_has_ended(at: Floor) -> None:
     ]
     at.do(CancelRun(first, "t", "too slow"))
     why = at.inline.why(first)
-    assert [one["text"] for one in why["reasons"]] == ["cancelled by t: too slow"]
+    assert [reason["text"] for reason in why["reasons"]] == ["cancelled by t: too slow"]
     assert why["waits"][0]["reasons"][-1]["text"] == "told to stop: cancel"
     at.end(f"{first}/it", "cancelled", error={})
-    assert [one["text"] for one in at.inline.why(first)["reasons"]] == [
+    assert [reason["text"] for reason in at.inline.why(first)["reasons"]] == [
         "the run has ended: it is cancelled: cancelled by t: too slow"
     ]
 

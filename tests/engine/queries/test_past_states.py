@@ -118,7 +118,7 @@ def world(at: Floor, seed: int, choose: random.Random) -> int:
         for name, facts in document["tasks"].items()
     ]
     at.do(Publish([document], [], "t", [POOL]))
-    at.looms |= {one["name"]: "h" for one in tasks}
+    at.looms |= {task["name"]: "h" for task in tasks}
     at.worker(places=1 + seed % 3)
     return at.start("random/w", PARAMS)
 

@@ -55,8 +55,8 @@ def test_the_turn_is_that_of_the_rule(
     starts = 0
 
     def uses(pool: str) -> list[tuple[str, int]]:
-        found = [one.partition("/") for one in pool.split(" ")]
-        return [(single, int(weight or 1)) for single, _, weight in found]
+        pieces = [one.partition("/") for one in pool.split(" ")]
+        return [(single, int(weight or 1)) for single, _, weight in pieces]
 
     def first(pool: str) -> str:
         return uses(pool)[0][0]

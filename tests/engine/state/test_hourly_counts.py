@@ -60,7 +60,7 @@ def test_quantiles_are_within_five_percent() -> None:
     choose = random.Random(1)
     durations = sorted(int(choose.lognormvariate(10, 2)) + 2 for _ in range(999))
     buckets = sorted(
-        Counter(hourly_counts.counter_records.bucket_of(one) for one in durations).items()
+        Counter(hourly_counts.counter_records.bucket_of(duration) for duration in durations).items()
     )
     for share in (0.5, 0.95):
         found = hourly_counts._quantile(buckets, share)

@@ -59,10 +59,10 @@ def test_after_an_hour_it_is_forgotten() -> None:
             at.start("three")
             at.drain()
             at.advance(MINUTE)
-        assert sum(one.ended for one in minutes(at)) == 59 * 3
+        assert sum(minute.ended for minute in minutes(at)) == 59 * 3
         at.advance(3_600.0)
 
-        assert sum(one.ended for one in minutes(at)) == 0
+        assert sum(minute.ended for minute in minutes(at)) == 0
 
 
 def test_a_start_counts_it_anew_from_the_records() -> None:
@@ -92,7 +92,7 @@ def test_a_pool_is_told_of_since_it_was_looked_at() -> None:
         at.advance(1.0)
 
         levels = at.do(Recently("gauge"))
-        told = [(one.in_use, one.waiting, one.limit) for one in levels]
+        told = [(level.in_use, level.waiting, level.limit) for level in levels]
         assert told == [(2, 1, 2), (2, 1, 2), (2, 1, 2), (3, 1, 3), (3, 0, 3)]
         with pytest.raises(NotFound):
             at.do(Recently("gorge"))

@@ -62,11 +62,11 @@ def look(at: Floor, name: str = "hourly") -> dict[str, Any]:
 
 
 def runs(at: Floor, name: str = "hourly") -> list[tuple[str, str]]:
-    """What it started: for when, and how that stands."""
-    found = at.inline.database.writer.execute(
+    """Its runs: for when, and their states."""
+    rows = at.inline.database.writer.execute(
         "SELECT planned_at, state FROM runs WHERE schedule = ? ORDER BY number", (name,)
     )
-    return [(planned[11:16], state) for planned, state in found.fetchall()]
+    return [(planned[11:16], state) for planned, state in rows.fetchall()]
 
 
 def pass_by(at: Floor, hours: float) -> None:

@@ -184,10 +184,9 @@ def test_a_mend_keeps_what_is_done_and_counts_attempts_on(at: Floor) -> None:
 
     b = at.inline.step(number, "b")
     assert at.inline.run(number)["state"] == "done"
-    assert [(one["number"], one["round"], one["tries"]) for one in b["attempts"]] == [
-        (1, 1, 1),
-        (2, 2, 1),
-    ]
+    assert [
+        (attempt["number"], attempt["round"], attempt["tries"]) for attempt in b["attempts"]
+    ] == [(1, 1, 1), (2, 2, 1)]
     assert at.inline.step(number, "a")["attempts"][0]["number"] == 1
     assert at.inline.step(number, "c")["input"] == {"value": 7}
     with pytest.raises(Conflict, match="nothing to mend"):

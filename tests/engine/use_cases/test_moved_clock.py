@@ -72,7 +72,7 @@ def waits(at: Floor, what: str) -> tuple[int, Any]:
         at.end(address, "called_again", after=WAIT)
     if what in ("back off", "rest"):
         return run, lambda: not at.running
-    return run, lambda: not any(one["kind"] == "stop" for one in at.hands["w"].orders)
+    return run, lambda: not any(order["kind"] == "stop" for order in at.hands["w"].orders)
 
 
 WAYS = ("back off", "rest", "start in", "deadline", "run")

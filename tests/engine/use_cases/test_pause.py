@@ -56,7 +56,9 @@ def test_a_pause_lets_what_runs_stop_and_begins_nothing(at: Floor) -> None:
     weave(at, lambda work: parallel("p", *(step(name, work) for name in "abc")), places=2)
 
     assert at.do(PauseRun(1, "ann", "low tide")).state == "pausing"
-    assert [(one["kind"], one["why"]) for one in at.hands["w"].orders] == [("stop", "pause")] * 2
+    assert [(order["kind"], order["why"]) for order in at.hands["w"].orders] == [
+        ("stop", "pause")
+    ] * 2
     at.end("1/p/a", "stopped")
     assert (run_state(at), state(at, 1, "p/a"), at.running) == ("pausing", "paused", ["1/p/b"])
     at.end("1/p/b")  # it did not look, and finished
@@ -204,7 +206,7 @@ def test_paused_time_counts_for_no_deadline_and_no_within(at: Floor) -> None:
     assert state(at, 1, "a") == "backing_off"
     at.advance(2)
     at.advance(12)
-    assert [one["why"] for one in at.hands["w"].orders if one["kind"] == "stop"] == ["pause"]
+    assert [order["why"] for order in at.hands["w"].orders if order["kind"] == "stop"] == ["pause"]
     at.advance(2)
     assert at.hands["w"].orders[-1]["why"] == "deadline"
 

@@ -36,7 +36,7 @@ def run_of(at: Floor, places: int = 1, **rules: Any) -> int:
 def kinds(at: Floor, run: int, **more: Any) -> list[str]:
     """The kinds of reasons for which the steps of a run wait."""
     why = why_json(at.do(Why(run, **more)))
-    return [one["kind"] for wait in why["waits"] for one in wait["reasons"]]
+    return [reason["kind"] for wait in why["waits"] for reason in wait["reasons"]]
 
 
 def say(at: Floor, address: str, done: int) -> None:

@@ -57,7 +57,7 @@ def test_a_step_fails_four_times_and_passes_the_fifth(at: Floor) -> None:
 
     found = at.inline.step(number, "it")
     assert (found["state"], found["error"], found["tries"]) == ("done", None, 4)
-    assert [one["error"] and one["error"]["message"] for one in found["attempts"]] == [
+    assert [attempt["error"] and attempt["error"]["message"] for attempt in found["attempts"]] == [
         *["it failed"] * 4,
         None,
     ]
@@ -178,7 +178,7 @@ def test_a_run_in_a_test_passes_over_every_wait() -> None:
 
 def orders(at: Floor) -> list[str]:
     """Why the worker was told to stop something."""
-    return [one["why"] for one in at.hands["w"].orders if one["kind"] == "stop"]
+    return [order["why"] for order in at.hands["w"].orders if order["kind"] == "stop"]
 
 
 def test_a_time_out_is_a_failed_try(at: Floor) -> None:

@@ -38,9 +38,9 @@ def job_loom(**options: Any) -> Loom:
 @pytest.fixture
 def at() -> Iterator[Floor]:
     """A floor with a worker of many places."""
-    with floor() as found:
-        yield found
-        assert audit(found.inline.database.writer) == []
+    with floor() as states:
+        yield states
+        assert audit(states.inline.database.writer) == []
 
 
 def test_the_limit_holds_for_each_value(at: Floor) -> None:
@@ -119,7 +119,7 @@ def test_what_is_wrong_is_said() -> None:
     loom = job_loom(per=param("customer"), key_for="soon")
     with pytest.raises(PlanError) as refused:
         loom.check()
-    said = {one.where: one.message for one in refused.value.problems}
+    said = {problem.where: problem.message for problem in refused.value.problems}
     assert "give at_once= too" in said["w.per"]
     assert "expected a duration" in said["w.key_for"]
 

@@ -30,7 +30,7 @@ def at() -> Iterator[Floor]:
 
 
 def test_next_times_are_those_that_come(at: Floor) -> None:
-    """What is shown is what happens."""
+    """They are shown as they happen."""
     shown = make(at, cron="*/25 * * * *", if_busy="start")
     seen = shown["next_times"]
     end = datetime.fromisoformat(seen[-1]) - datetime.fromisoformat(FIRST)
@@ -42,7 +42,7 @@ def test_next_times_are_those_that_come(at: Floor) -> None:
 def test_an_interval_counts_from_its_first_time(at: Floor) -> None:
     """However long a run takes, and over a time without a service."""
     made = make(at, cron="", every="90m", first="2027-01-15T08:30", missed="all", if_busy="start")
-    assert [one[11:16] for one in made["next_times"][:3]] == ["08:30", "10:00", "11:30"]
+    assert [next_time[11:16] for next_time in made["next_times"][:3]] == ["08:30", "10:00", "11:30"]
     pass_by(at, 2.5)
     assert [planned for planned, _ in runs(at)] == ["08:30", "10:00"]
     be_down(at, 3.5)

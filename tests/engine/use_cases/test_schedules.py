@@ -310,11 +310,11 @@ def test_what_makes_no_sense_is_refused(at: Floor, settings: dict[str, Any], whe
     """When it is made, and when it is changed; each mistake by its place, and nothing changes."""
     with pytest.raises(InvalidInput) as refused:
         make(at, **settings)
-    assert where in {one.where for one in refused.value.problems}
+    assert where in {problem.where for problem in refused.value.problems}
     before = make(at)
     with pytest.raises(InvalidInput) as refused:
         at.do(ChangeSchedule("hourly", settings, "ann"))
-    assert where in {one.where for one in refused.value.problems}
+    assert where in {problem.where for problem in refused.value.problems}
     assert look(at) == before
 
 

@@ -203,7 +203,7 @@ def test_a_run_that_could_never_begin_is_refused(at: Floor) -> None:
     for options in ({"start_by": NOW}, {"start_by": NOW + SECOND, "start_in": 2.0}):
         with pytest.raises(InvalidInput, match="could never begin") as refused:
             at.start("w", **options)
-        assert [one.where for one in refused.value.problems] == ["/start_by"]
+        assert [problem.where for problem in refused.value.problems] == ["/start_by"]
 
 
 # The clock is set
@@ -273,7 +273,7 @@ def test_of_many_all_or_none_are_started(at: Floor) -> None:
     ]
     with pytest.raises(InvalidInput) as refused:
         at.do(CheckStarts(tuple(starts)))
-    assert {one.where for one in refused.value.problems} == {
+    assert {problem.where for problem in refused.value.problems} == {
         "/starts/1/params/order",
         "/starts/1/params/more",
         "/starts/2/target",

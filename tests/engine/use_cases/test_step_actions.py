@@ -293,7 +293,7 @@ def test_edits_and_supplies_are_checked_against_the_task(at: Floor) -> None:
 
     with pytest.raises(InvalidInput) as refused:
         hand(at, "a", "edit", inputs={"depth": "deep", "nam": "y"})
-    assert {one.where for one in refused.value.problems} == {"/inputs/depth", "/inputs/nam"}
+    assert {problem.where for problem in refused.value.problems} == {"/inputs/depth", "/inputs/nam"}
     with pytest.raises(InvalidInput, match="does not fit what task l/measure returns"):
         hand(at, "a", "supply", output="three")
     with pytest.raises(InvalidInput, match="no pool 'gauges'"):

@@ -42,13 +42,13 @@ def pass_time(at: Floor, seconds: float) -> None:
     for _ in range(round(seconds)):
         at.inline.clock.advance(1)
         for name, hand in at.hands.items():
-            at.do(Report(name, (), tuple(one["serial"] for one in hand.orders)))
+            at.do(Report(name, (), tuple(order["serial"] for order in hand.orders)))
         at.do(Tick())
 
 
 def reasons(at: Floor, run: int) -> str:
     """What `why` says of its step."""
-    return "; ".join(one["text"] for one in at.inline.why(run)["waits"][0]["reasons"])
+    return "; ".join(reason["text"] for reason in at.inline.why(run)["waits"][0]["reasons"])
 
 
 def test_a_worker_is_asked_once_to_give_it_back_and_why_says_since_when(at: Floor) -> None:
@@ -59,7 +59,7 @@ def test_a_worker_is_asked_once_to_give_it_back_and_why_says_since_when(at: Floo
     assert "handed to worker w, begins there" in reasons(at, run)
     assert at.hands["w"].orders == []
     pass_time(at, 2)
-    assert [one["kind"] for one in at.hands["w"].orders] == ["give_back"]
+    assert [order["kind"] for order in at.hands["w"].orders] == ["give_back"]
     assert "worker w has it since" in reasons(at, run)
     assert "6 s ago, and has not begun it" in reasons(at, run)
 
@@ -83,7 +83,7 @@ def test_one_that_has_begun_after_all_is_kept(at: Floor) -> None:
     pass_time(at, 7)
     at.begin(f"{run}/only")
     pass_time(at, 25)
-    assert [one["kind"] for one in at.hands["w"].orders] == ["give_back"]
+    assert [order["kind"] for order in at.hands["w"].orders] == ["give_back"]
     at.end(f"{run}/only")
     assert at.inline.run(run)["state"] == "done"
 
@@ -95,7 +95,7 @@ def test_it_is_taken_where_the_order_was_heard_and_nothing_is_answered(at: Floor
     _, old = at.find(f"{run}/only")
     at.worker("b")
     pass_time(at, 17)
-    assert [one["kind"] for one in at.hands["a"].orders] == ["give_back", "drop"]
+    assert [order["kind"] for order in at.hands["a"].orders] == ["give_back", "drop"]
     assert list(at.hands["b"].attempts) != [old]
     for item in (ReportItem(old, begun_ago=9.0), ReportItem(old, "done", 1)):
         (refused,) = at.do(Report("a", (item,))).refused
@@ -146,7 +146,7 @@ def test_a_restart_gives_it_its_time_anew(at: Floor) -> None:
     pass_time(at, 4)
     assert at.hands["w"].orders == []
     pass_time(at, 2)
-    assert [one["kind"] for one in at.hands["w"].orders] == ["give_back"]
+    assert [order["kind"] for order in at.hands["w"].orders] == ["give_back"]
 
 
 @pytest.mark.parametrize(

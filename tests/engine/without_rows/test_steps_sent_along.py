@@ -175,7 +175,9 @@ class Line:
     def states(self) -> dict[str, str]:
         """Of the steps that have rows."""
         graph = self.inline.graph(self.number)
-        return {one["label"]: one["state"] for one in graph["parts"] if one["state"] != "waiting"}
+        return {
+            part["label"]: part["state"] for part in graph["parts"] if part["state"] != "waiting"
+        }
 
 
 def test_a_chain_goes_to_a_worker_in_one_message() -> None:
@@ -244,7 +246,7 @@ def test_ends_count_in_whatever_order_a_report_has_them() -> None:
         line = Line(inline)
         ends = [ReportItem(line.attempts[at], "done", 11 + at, begun_ago=0) for at in range(3)]
         failed = ReportItem(line.attempts[3], "failed", error={"type": "E"}, begun_ago=0)
-        back = [ReportItem(one, "handed_back") for one in line.attempts[4:]]
+        back = [ReportItem(attempt, "handed_back") for attempt in line.attempts[4:]]
         assert not line.report(failed, *reversed(back), *reversed(ends)).refused
         assert line.states["s2"] == "done"
         assert line.states["s3"] == "failed"
@@ -395,7 +397,7 @@ def test_numbers_are_never_given_out_twice() -> None:
     with inline_service() as inline:
         line = Line(inline)
         highest = max(line.attempts)
-        line.report(*[ReportItem(one, "handed_back") for one in line.attempts[1:]])
+        line.report(*[ReportItem(attempt, "handed_back") for attempt in line.attempts[1:]])
         inline.restart()
         line.register("w", line.attempts[0])
         (again, *_) = one_by_one(line.done(0).messages)

@@ -7,10 +7,10 @@ from collections.abc import Callable, Iterable
 from yarnloom.engine.composition.endings import ComposedRun, Endings
 from yarnloom.engine.part_contents.conditions import equal
 from yarnloom.engine.part_contents.fates import Fate
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.part_contents.inputs import is_allowed, prepare_step, text_of
 from yarnloom.engine.part_contents.item_matching import next_that_waits
 from yarnloom.engine.part_contents.items import FILL_DUE
-from yarnloom.engine.part_contents.lists import ItemFault
 from yarnloom.engine.part_contents.pending import GONE, NOT_CHOSEN, BeginBranches, CreateItems
 from yarnloom.engine.part_contents.renewals import has_ended
 from yarnloom.engine.records.errors import error_text

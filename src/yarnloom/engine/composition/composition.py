@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from yarnloom.engine.composition.beginnings import Beginnings, EachItems
 from yarnloom.engine.composition.endings import ComposedRun, CompositionNeeds, Endings
 from yarnloom.engine.part_contents.fates import Fate
-from yarnloom.engine.part_contents.lists import ItemFault
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.part_contents.pending import (
     CANCELLED,
     NOT_CHOSEN,

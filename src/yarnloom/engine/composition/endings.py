@@ -13,10 +13,11 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.part_contents.inputs import References, Resolver
 from yarnloom.engine.part_contents.item_matching import ItemMatching
 from yarnloom.engine.part_contents.items import Items
-from yarnloom.engine.part_contents.lists import ItemFault, ListJobs
+from yarnloom.engine.part_contents.lists import ListJobs
 from yarnloom.engine.part_contents.new_rows import NewRows
 from yarnloom.engine.part_contents.outcomes import (
     Outcomes,

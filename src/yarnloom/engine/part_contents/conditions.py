@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yarnloom.engine.part_contents.lists import ItemFault
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.plan import (
     NOT_GIVEN,
     Combination,
@@ -58,6 +58,7 @@ def _truth(source: Source, value_of: ValueOf) -> bool | None:
 
 
 def _compare(left: JsonValue, operator: str, right: JsonValue) -> bool | None:
+    # Unknown, and not false: its negation is not true either.
     if None in (left, right) or NOT_GIVEN in (left, right):
         return None
     if operator == "in":

@@ -11,14 +11,8 @@ from dataclasses import dataclass, replace
 
 from yarnloom.engine.part_contents.conditions import decide, fill_text
 from yarnloom.engine.part_contents.fates import FATE_FIELDS, Fate
-from yarnloom.engine.part_contents.lists import (
-    DONE,
-    FAILURES,
-    ItemFault,
-    dump_text,
-    failed_item,
-    fault_of,
-)
+from yarnloom.engine.part_contents.faults import ItemFault
+from yarnloom.engine.part_contents.lists import DONE, FAILURES, dump_text, failed_item, fault_of
 from yarnloom.engine.records.errors import StepError, TaskFailure
 from yarnloom.engine.rules.limits import pool_key
 from yarnloom.engine.rules.states import SkipReason, StepState
@@ -239,7 +233,7 @@ class Resolver:
         return f"[{','.join(found)}]"
 
     def _failure(self, around: PartRow) -> str:
-        """What failed in the part that the one around here follows, or stands in for."""
+        """What failed in the part that the one around here follows or replaces."""
         node = self.plan.nodes[around.node]
         while not (node.follows or self.plan.is_instead(node)):
             around = self.needs.unit.around(around)

@@ -9,8 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yarnloom.engine.dispatch.kept_files import KeptFiles
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.part_contents.items import item_of, slice_of, values_of
-from yarnloom.engine.part_contents.lists import ItemFault, refuse_names
+from yarnloom.engine.part_contents.lists import refuse_names
 from yarnloom.engine.part_contents.new_rows import NewRows, rank_of
 from yarnloom.engine.part_contents.outcomes import Outcomes, note_skip
 from yarnloom.engine.part_contents.pending import GONE

@@ -10,7 +10,8 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from yarnloom.engine.part_contents.lists import ItemFault, ListJobs, name_of, refuse_names
+from yarnloom.engine.part_contents.faults import ItemFault
+from yarnloom.engine.part_contents.lists import ListJobs, name_of, refuse_names
 from yarnloom.engine.state.each_memory import Parts
 from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.workers import Workers

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from yarnloom.engine.commands import ListJob
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.records.errors import StepError, TaskFault
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.each_memory import Jobs
@@ -25,14 +26,6 @@ from yarnloom.values import JsonObject, JsonValue, decode
 
 ALL, DONE, FAILURES = "all", "done", "failures"
 """What can be gathered of an each: every item's output, those of items done, those that failed."""
-
-
-class ItemFault(Exception):
-    """A part cannot begin: it reads a value that does not fit."""
-
-    def __init__(self, message: str, kind: str = "Unfit") -> None:
-        super().__init__(message)
-        self.type = kind
 
 
 def look_through(

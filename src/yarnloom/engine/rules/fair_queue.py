@@ -48,7 +48,7 @@ class CanTake(Protocol):
 
 @dataclass(slots=True)
 class Turn:
-    """Where a share stands in one pool.
+    """The place of a share in one pool.
 
     Attributes:
         last: when it last started something there, or came: later is greater.
@@ -63,7 +63,7 @@ class Turn:
 
 @dataclass(slots=True)
 class Share:
-    """What is ready of a share that enters the same pools."""
+    """The ready steps of a share that enter the same pools."""
 
     name: str
     turn: Turn
@@ -190,7 +190,7 @@ class Lanes:
                     self._put_on_top(entered, level, lane)
 
     def put_back(self, pool: str, priority: int) -> None:
-        """What was put aside at a priority comes up again."""
+        """All that was put aside at a priority comes up again."""
         priorities = self._aside.get(pool, set())
         if priority in priorities:
             priorities.discard(priority)
@@ -386,7 +386,7 @@ class Lanes:
         return entry
 
     def _turn(self, single: str, share: str) -> Turn:
-        """Where a share stands in a pool; one that comes anew stands behind those that wait."""
+        """The place of a share in a pool; one that comes anew is behind those that wait."""
         turn = self._by_pool.get((single, share))
         if turn is None:
             self._turns += 1
@@ -401,7 +401,7 @@ class Lanes:
             self._put_on_top(pool, level, lane)
 
     def _offer_again(self, turn: Turn) -> None:
-        """A share stands elsewhere in its pool: so does all of it that is ready."""
+        """A share has another place in its pool: so do all its ready steps."""
         for pool, entry in turn.shares.items():
             for level in entry.ready:
                 lane = self._pools[pool][level]

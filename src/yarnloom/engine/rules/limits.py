@@ -161,6 +161,7 @@ class Limiter:
         settings = self.settings
         if settings.paused is not None:
             yield PoolBlocked(BlockReason.PAUSED)
+        # Of a limit one reason is enough, since the first hides the others; a rate is apart.
         limit, rate = settings.limit, settings.rate
         if limit == 0:
             yield PoolBlocked(BlockReason.HALTED)

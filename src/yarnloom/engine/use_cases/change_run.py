@@ -64,6 +64,7 @@ class RunChanges:
             raise Conflict(why, state=str(run.state))
         if command.start_in is not None:
             at = self.time.now + round(command.start_in * 1_000_000)
+        # A time from now is counted in time that nobody sets back.
         after_a_while = command.start_in is not None
         ahead = at is not None and at > (self.time.now if after_a_while else self.time.wall)
         if at is not None and ahead:

@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from yarnloom.engine.commands import EndListJob, handles
 from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.dispatch.kept_files import KEEPER, KeptFiles
+from yarnloom.engine.part_contents.faults import ItemFault
 from yarnloom.engine.part_contents.inputs import text_of
-from yarnloom.engine.part_contents.lists import GATHER, READ, ItemFault, ListJobs
+from yarnloom.engine.part_contents.lists import GATHER, READ, ListJobs
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.due_times import LIST_JOBS_DUE, Timers
 from yarnloom.engine.state.each_memory import Jobs

@@ -283,7 +283,9 @@ class Schedules:
         for given, others in (("every", ("cron",)), ("cron", ("every", "first"))):
             if command.changes.get(given):
                 before = _effective(row)
-                by_hand |= {one: "" for one in others if before[one] and one not in command.changes}
+                by_hand |= {
+                    other: "" for other in others if before[other] and other not in command.changes
+                }
         # Params rest sealed, and are checked as they were given.
         if command.changes or command.as_declared:
             settings = {**row.declared, **by_hand}

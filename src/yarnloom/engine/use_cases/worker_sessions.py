@@ -348,7 +348,7 @@ class WorkerSessions:
         """Whether anything is ready for a worker, in a pool that nobody has halted."""
         for pool, contract in self.queue.lanes.ready_contracts():
             settings = [self.pools.need(name) for name in pools_in(pool)]
-            halted = any(one.paused is not None or one.limit == 0 for one in settings)
+            halted = any(setting.paused is not None or setting.limit == 0 for setting in settings)
             fits = worker.misfit(contract, self.workers.contracts) is None and worker.takes_from(
                 pool
             )

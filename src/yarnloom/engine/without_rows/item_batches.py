@@ -143,7 +143,7 @@ class Segments:
 
 def _keep_each(unit: Unit, straight: Straight) -> None:
     if not straight.is_kept:
-        fields = [(one.name, one.text, one.path) for one in straight.fields]
+        fields = [(field.name, field.text, field.path) for field in straight.fields]
         batch_records.keep_each(unit, straight.each, straight.lane, json.dumps(fields))
         straight.is_kept = True
 

@@ -116,4 +116,4 @@ class StepTexts:
             json.dumps(self._ADDRESS): "address",
         }
         pieces = re.split(f"({'|'.join(map(re.escape, marks))})", text)
-        return pieces[::2], [marks[one] for one in pieces[1::2]]
+        return pieces[::2], [marks[piece] for piece in pieces[1::2]]

@@ -484,7 +484,9 @@ def _attempts_from(step: StepRecord, wanted: str, reached: int) -> list[AttemptR
 def _is_over(step: StepRecord, wanted: str) -> bool:
     """Whether nothing more is printed."""
     if (number := whole_number(wanted)) is not None:
-        return any(one.number == number and one.outcome is not None for one in step.attempts)
+        return any(
+            attempt.number == number and attempt.outcome is not None for attempt in step.attempts
+        )
     return step.part.state in STEP_ENDED
 
 

@@ -61,8 +61,8 @@ async def pool_use(core: TheCore, name: PoolName) -> Response:
     waits = await core.read(step_queries.waiting_in_pool, name, WAITS_SHOWN)
     waiting = await core.submit(PoolQueue(name))
     queue = [
-        {**plain_json(one, _OF_WAITER), "reasons": [reason_json(why) for why in one.reasons]}
-        for one in waiting.waiters
+        {**plain_json(waiter, _OF_WAITER), "reasons": [reason_json(why) for why in waiter.reasons]}
+        for waiter in waiting.waiters
     ]
     by_priority = {str(priority): steps for priority, steps in waiting.by_priority.items()}
     facts = {"more": waiting.more, "by_priority": by_priority}

@@ -215,7 +215,11 @@ async def ledger(core: TheCore, number: RunNumber) -> Response:
     await core.runs.run_row(number)
     rows = await core.read(run_lists.effects, number)
     effects = readable(rows, effect_record, "what", "scope")
-    unsure = [one for one in effects if isinstance(one, EffectRecord) and one.state == "unsure"]
+    unsure = [
+        effect
+        for effect in effects
+        if isinstance(effect, EffectRecord) and effect.state == "unsure"
+    ]
     return answer(LedgerAnswer, {"effects": effects, "unsure": len(unsure)})
 
 

@@ -108,7 +108,7 @@ async def start_many(
     """
     if core.looms.pending:
         await core.looms.ready()
-    found = await core.starts.start_many([_start_of(one, who) for one in body.starts], wait)
+    found = await core.starts.start_many([_start_of(start, who) for start in body.starts], wait)
     return answer(type(found), found, 201 if isinstance(found, StartedMany) else 202)
 
 
