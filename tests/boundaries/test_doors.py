@@ -25,8 +25,8 @@ from yarnloom.masking import MASK, masked_text, worth_masking
 from yarnloom.plan.validators import DIALECT, schema_problem
 from yarnloom.protocol.bodies import StartBody, StartManyBody
 from yarnloom.protocol.worker_bodies import RegisterBody, ReportBody
-from yarnloom.service.render.item_tables import made_safe
 from yarnloom.side_process.check_values import parse_body
+from yarnloom.tabular.bad_rows import made_safe
 
 JSON = {"content-type": "application/json"}
 

@@ -21,7 +21,7 @@ SAID = (
     "fogwick is missing, as is allowed: yarnloom show '1/harbours[fogwick]'",
     "20 letters say so",
     # A list of contacts with mistakes was refused before, each with its line.
-    "contacts-draft.csv: there are errors. Nothing was started",
+    "contacts-draft.csv: 4 errors. Nothing was started",
     "/contacts: line 4, column 'address': found 'ferry at brackwater.example'",
     "/contacts: line 11, column 'harbour': it is empty",
     "/contacts: line 16, column 'copies': found 'one'; expected an integer",

@@ -118,7 +118,7 @@ def test_a_run_is_changed_before_it_begins(program: ServiceProgram, client: Clie
     told = run_command("change", str(run.number), "--now", url=program.url)
     assert told.returncode == 0, told.stderr
     assert run.wait(60) == 7
-    with pytest.raises(Conflict, match="only one that has not begun"):
+    with pytest.raises(Conflict, match="is done, and cannot be changed any more"):
         run.change(priority=1)
     refused = raw_http.patch(f"{program.url}/api/v1/runs/{run.number}", json={}, trust_env=False)
     assert refused.status_code == 422

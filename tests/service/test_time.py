@@ -160,7 +160,7 @@ def test_many_with_rows_are_checked_first(program: ServiceProgram, client: Clien
     good = client.upload(b"harbour,address\nsaltmere,a@b\n", "good.csv")
     bad = client.upload(b"harbour,address\nsaltmere,nowhere\n", "bad.csv")
     starts = [Start("letters", {"contacts": one}) for one in (good, bad)]
-    with pytest.raises(InvalidInput, match=r"bad\.csv: there are errors"):
+    with pytest.raises(InvalidInput, match=r"bad\.csv: 1 error"):
         client.start_many(starts)
     assert list(client.runs(workflow="letters")) == []
     numbers = client.start_many([starts[0]] * 2)
