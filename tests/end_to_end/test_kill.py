@@ -33,9 +33,9 @@ def marks(folder: Path, name: str) -> list[int]:
     return [int(line) for line in path.read_text().splitlines()] if path.exists() else []
 
 
-def publish(program: ServiceProgram) -> None:
-    """Publish the tests' loom."""
-    done = run_command("publish", LOOM, url=program.url)
+def publish(program: ServiceProgram, loom: str = LOOM) -> None:
+    """Publish a loom."""
+    done = run_command("publish", loom, url=program.url)
     assert done.returncode == 0, done.stderr
 
 
@@ -222,3 +222,40 @@ def test_a_list_survives_the_service(tmp_path: Path) -> None:
     assert output == "all is well"
     assert (counts["done"], counts["total"]) == (150, 150)
     assert steps["items"][0]["name"] == "harbour-149"
+
+
+def test_choices_and_fallbacks_survive_the_service(tmp_path: Path) -> None:
+    """Killed among choices, fallbacks and heavy steps, each guest gets the right one."""
+    data, loom = tmp_path / "data", "docs.examples.tickets:loom"
+    guests = [
+        {"name": f"guest-{n}", "seats": 9 if n % 3 == 0 else 2, "way": "desk" if n % 2 else "post"}
+        for n in range(150)
+    ]
+    with service(data) as program:
+        publish(program, loom)
+        worker = Program("worker", "--load", loom, env={"YARNLOOM_URL": program.url})
+        run = program.client().start("send-tickets", guests=guests).number
+        port = program.port
+        program.kill()
+    for least in (20, 60, 100):
+        with service(data, port=port) as program:
+            client = program.client()
+
+            def is_far(client: Client = client, least: int = least) -> bool:
+                graph = client.call(Request("GET", f"/runs/{run}/graph"))
+                done: int = graph["parts"][0]["counts"]["done"]
+                return done > least
+
+            eventually(is_far)
+            program.kill()
+    with service(data, port=port) as program:
+        output = program.client().run(run).wait(120)
+        worker.end(2)
+    expected = []
+    for guest in guests:
+        shown = f"For {guest['name']} / 2 seats" if guest["seats"] == 2 else "no ticket"
+        mailed = f"mailed to {guest['name']}: {shown}"
+        expected.append(mailed if guest["way"] == "post" else f"kept at the desk: {shown}")
+    assert output == expected
+    verified = run_command("verify", "--data", str(data))
+    assert verified.returncode == 0, verified.stdout + verified.stderr
