@@ -45,7 +45,9 @@ def test_who_waits_for_a_pool_is_listed_in_order(program: ServiceProgram, page: 
     page.goto(f"{program.url}/pools?pool=press")
     drawer = page.get_by_role("dialog")
     expect(drawer).to_contain_text("Next in line")
-    expect(drawer).to_contain_text(re.compile(f"run {run.number}.*2 of press"))
+    expect(drawer).to_contain_text(
+        re.compile(f"run {run.number}: 1 step of 2 press.*above the limit, 1")
+    )
     drawer.get_by_role("link", name="all runs that use it or wait").click()
     expect(page.get_by_text("that use pool press, or wait for it")).to_be_visible()
     expect(page.get_by_role("row").filter(has_text="send-tickets")).to_have_count(1)
