@@ -158,7 +158,7 @@ def test_a_pool_tells_of_its_last_hour(
         drawer.get_by_role("img", name=re.compile("at most 1 in use and [23] waiting"))
     ).to_be_visible()
     run = drawer.get_by_role("row", name=re.compile(f"run {told['running'].number}"))
-    expect(run.first).to_contain_text("1 step")
+    expect(run.first).to_contain_text("1 place")
 
     expect(run.nth(1)).to_contain_text("2 steps")
 
