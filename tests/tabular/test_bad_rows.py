@@ -202,6 +202,15 @@ def test_other_encodings(folder: Folder) -> None:
     assert isinstance(folder.check(b"\xff\xfeh\0x", encoding="utf-16"), RefusedRows)
 
 
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-16-le", "utf-16-be"])
+def test_utf_16_without_its_mark_is_refused_in_words(folder: Folder, encoding: str) -> None:
+    """Python's error there has no reason of its own."""
+    data = "harbour,level\nsaltmere,1\n".encode(encoding)
+    checked = folder.check(data, encoding="utf-16")
+    assert isinstance(checked, RefusedRows)
+    assert "byte-order mark" in str(checked)
+
+
 def test_a_preview_shows_the_first_rows_and_the_bad_ones(folder: Folder) -> None:
     """Nothing is kept."""
     checked = preview_rows(folder.files, folder.keep(OFFICE, **READ), SCHEMA)

@@ -164,8 +164,15 @@ class Reader:
             except _LineTooLong as error:
                 raise UnreadableFile(str(error), rows.line_num + 1) from error
             except UnicodeError as error:
-                text_of = f"it is no text in {encoding}: {error.reason}"  # type: ignore[attr-defined]
-                raise UnreadableFile(text_of, rows.line_num + 1) from error
+                # UTF-16 without a byte-order mark raises the plain error, which has no reason.
+                reason = (
+                    error.reason
+                    if isinstance(error, UnicodeDecodeError)
+                    else "it does not begin with a byte-order mark; give the encoding that it is "
+                    "in, or save it with the mark"
+                )
+                wrong = f"it is no text in {encoding}: {reason}"
+                raise UnreadableFile(wrong, rows.line_num + 1) from error
             if cells is None:
                 return
             if cells:
