@@ -1,6 +1,6 @@
 import { Button, Group, List, Select, Stack, Text, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { useMemo, useState } from "react";
+import { useMemo, useState, type ChangeEvent } from "react";
 
 import { ApiError } from "../../api/http";
 import type { Json, Schedule } from "../../api/types";
@@ -61,6 +61,11 @@ export function ScheduleForm({ schedule, onClose }: Props) {
   const problems = change.error instanceof ApiError ? change.error.problems : [];
   const problemOf = (name: string) =>
     problems.find(({ pointer }) => pointer === `/${name}`)?.detail;
+  const text = (name: keyof typeof given) => ({
+    value: given[name],
+    error: problemOf(name),
+    onChange: (event: ChangeEvent<HTMLInputElement>) => set(name)(event.currentTarget.value),
+  });
   const paramProblems = (name: string) =>
     problems.filter(({ pointer }) => pointer.startsWith(`/params/${name}`));
   const known = problems.some(
@@ -90,15 +95,7 @@ export function ScheduleForm({ schedule, onClose }: Props) {
       }}
     >
       <Stack gap="sm">
-        {!schedule && (
-          <TextInput
-            label="Name"
-            value={given.name}
-            error={problemOf("name")}
-            onChange={(event) => set("name")(event.currentTarget.value)}
-            required
-          />
-        )}
+        {!schedule && <TextInput label="Name" {...text("name")} required />}
         <Select
           label="Workflow"
           data={workflows.map((one) => one.name)}
@@ -121,44 +118,29 @@ export function ScheduleForm({ schedule, onClose }: Props) {
             label="Cron"
             description="minute hour day month weekday"
             placeholder="30 2 * * *"
-            value={given.cron}
-            error={problemOf("cron")}
-            onChange={(event) => set("cron")(event.currentTarget.value)}
+            {...text("cron")}
             required={!given.every}
           />
-          <TextInput
-            label="Zone"
-            description="by whose clock"
-            value={given.zone}
-            error={problemOf("zone")}
-            onChange={(event) => set("zone")(event.currentTarget.value)}
-            required
-          />
+          <TextInput label="Zone" description="by whose clock" {...text("zone")} required />
         </Group>
         <Group grow align="flex-start">
           <TextInput
             label="Every"
             description="an interval in place of cron"
             placeholder="90m"
-            value={given.every}
-            error={problemOf("every")}
-            onChange={(event) => set("every")(event.currentTarget.value)}
+            {...text("every")}
           />
           <TextInput
             label="First"
             description="of the interval; else now"
             placeholder="2027-03-01T06:00"
-            value={given.first}
-            error={problemOf("first")}
-            onChange={(event) => set("first")(event.currentTarget.value)}
+            {...text("first")}
           />
           <TextInput
             label="Spread"
             description="start up to so much later"
             placeholder="5m"
-            value={given.spread}
-            error={problemOf("spread")}
-            onChange={(event) => set("spread")(event.currentTarget.value)}
+            {...text("spread")}
           />
         </Group>
         <NextTimes times={given} />
